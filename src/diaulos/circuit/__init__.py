@@ -1,0 +1,1 @@
+"""Linear networks between an electromotive force and a load, over frequency."""

@@ -1,0 +1,140 @@
+"""Chains of linear two-ports between a source and a load.
+
+Conventions
+- A two-port is its chain matrix [V1; I1] = [[a, b], [c, d]] [V2; I2], with I2 flowing out
+  of port 2. Each entry is a complex array over the frequencies at hand.
+- A source is its Thevenin equivalent: an EMF and an impedance.
+- Levels are always re the EMF (the open-circuit generator), never re a loaded level.
+- Thermal noise at a node is 4 k T Re(Z) of the impedance seen there (Nyquist), which
+  counts every resistor of a passive network at one temperature.
+
+Held against circuit simulation in tests/test_circuit.py.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.units import BOLTZMANN_J_PER_K, ROOM_TEMPERATURE_K
+
+Complex = NDArray[np.complex128]
+Real = NDArray[np.float64]
+
+
+def resistor(ohm: float, freqs_hz: Real) -> Complex:
+    """Impedance of a resistor over the frequencies."""
+    return np.full(freqs_hz.shape, ohm, dtype=np.complex128)
+
+
+def capacitor(farad: float, freqs_hz: Real) -> Complex:
+    """Impedance of a capacitor; a very large finite one at 0 Hz or 0 F."""
+    susceptance = 2j * np.pi * freqs_hz * farad
+    return 1.0 / (susceptance + 1e-18)
+
+
+def inductor(henry: float, freqs_hz: Real) -> Complex:
+    """Impedance of an inductor."""
+    return 2j * np.pi * freqs_hz * henry + 0.0
+
+
+def parallel(*impedances: Complex) -> Complex:
+    """Impedance of several in parallel."""
+    admittance = sum(1.0 / z for z in impedances)
+    return np.asarray(1.0 / admittance, dtype=np.complex128)
+
+
+@dataclass(frozen=True)
+class TwoPort:
+    """A linear two-port as a chain matrix over frequency."""
+
+    a: Complex
+    b: Complex
+    c: Complex
+    d: Complex
+
+    def then(self, after: TwoPort) -> TwoPort:
+        """This two-port followed by another."""
+        return TwoPort(
+            a=self.a * after.a + self.b * after.c,
+            b=self.a * after.b + self.b * after.d,
+            c=self.c * after.a + self.d * after.c,
+            d=self.c * after.b + self.d * after.d,
+        )
+
+    def drive(self, v2: Complex, i2: Complex) -> tuple[Complex, Complex]:
+        """Voltage and current at port 1 that give these at port 2."""
+        return self.a * v2 + self.b * i2, self.c * v2 + self.d * i2
+
+
+def series(z: Complex) -> TwoPort:
+    """An impedance in the signal's way."""
+    one, zero = np.ones_like(z), np.zeros_like(z)
+    return TwoPort(one, z, zero, one)
+
+
+def shunt(z: Complex) -> TwoPort:
+    """An impedance from the signal to ground."""
+    one, zero = np.ones_like(z), np.zeros_like(z)
+    return TwoPort(one, zero, 1.0 / z, one)
+
+
+def transformer(turns_ratio: float, freqs_hz: Real) -> TwoPort:
+    """An ideal transformer with `turns_ratio` : 1 turns, primary to secondary."""
+    one, zero = np.ones(freqs_hz.shape, complex), np.zeros(freqs_hz.shape, complex)
+    return TwoPort(one * turns_ratio, zero, zero, one / turns_ratio)
+
+
+def chain(parts: Sequence[TwoPort], freqs_hz: Real) -> TwoPort:
+    """Several two-ports in a row; the identity for none."""
+    one, zero = np.ones(freqs_hz.shape, complex), np.zeros(freqs_hz.shape, complex)
+    whole = TwoPort(one, zero, zero, one)
+    for part in parts:
+        whole = whole.then(part)
+    return whole
+
+
+@dataclass(frozen=True)
+class Source:
+    """The Thevenin equivalent of everything up to a node."""
+
+    emf: Complex
+    impedance: Complex
+
+    def through(self, part: TwoPort) -> Source:
+        """The equivalent behind a two-port."""
+        denominator = part.c * self.impedance + part.a
+        return Source(
+            emf=self.emf / denominator,
+            impedance=(part.d * self.impedance + part.b) / denominator,
+        )
+
+    def noise_v_rms(self, freqs_hz: Real, temperature_k: float = ROOM_TEMPERATURE_K) -> float:
+        """Thermal noise at the node over the span of `freqs_hz`, in V RMS."""
+        density = 4.0 * BOLTZMANN_J_PER_K * temperature_k * self.impedance.real
+        return float(np.sqrt(np.trapezoid(density, freqs_hz)))
+
+
+def unit_source(source_ohm: float, freqs_hz: Real) -> Source:
+    """An EMF of 1 V behind a resistance."""
+    return Source(np.ones(freqs_hz.shape, complex), resistor(source_ohm, freqs_hz))
+
+
+def node_levels(
+    source_impedance: Complex, parts: Sequence[TwoPort], load: Complex
+) -> tuple[Complex, ...]:
+    """Voltage re the EMF at every node of a loaded chain.
+
+    Returns one array per node: before the first part, between the parts, and at the load
+    (len(parts) + 1 in all), each a complex ratio to the EMF.
+    """
+    voltage, current = np.ones_like(load), 1.0 / load
+    nodes = [voltage]
+    for part in reversed(parts):
+        voltage, current = part.drive(voltage, current)
+        nodes.append(voltage)
+    emf = voltage + current * source_impedance
+    return tuple(node / emf for node in reversed(nodes))

@@ -1,0 +1,1 @@
+"""Devices, ports and cables; the courses through them; their levels; the bench."""

@@ -1,0 +1,324 @@
+"""The rig as data: devices with ports, controls and inner paths, and the cables between.
+
+Everything is frozen and serialisable; a change is a new rig. Figures carry their unit in
+their name. A device is described by what it does between its ports (`Path`), so that
+levels (`plan.py`) and sound (`bench/`) are worked out from the same description.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from diaulos.errors import RigError
+
+
+class Frozen(BaseModel):
+    """Base of every part of a document: immutable, and strict about unknown fields."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+
+class Direction(StrEnum):
+    """Which way a port carries its signal."""
+
+    IN = "in"
+    OUT = "out"
+
+
+class SignalClass(StrEnum):
+    """What kind of signal a port is made for."""
+
+    INSTRUMENT = "instrument"
+    MIC = "mic"
+    LINE = "line"
+    SPEAKER = "speaker"
+    DIGITAL = "digital"
+    STREAM = "stream"
+
+
+class Connector(StrEnum):
+    """The plug that fits."""
+
+    TS = "TS 6.35 mm"
+    TRS = "TRS 6.35 mm"
+    XLR = "XLR"
+    COAXIAL = "coaxial"
+    USB = "USB"
+
+
+class Port(Frozen):
+    """One connector. `impedance_ohm` is the load of an input, the source of an output;
+    `max_dbu` the level at which it clips (None: nothing to clip)."""
+
+    id: str
+    name: str
+    direction: Direction
+    connector: Connector
+    signal_class: SignalClass
+    impedance_ohm: float = Field(gt=0.0, le=1e9)
+    capacitance_pf: float = Field(default=0.0, ge=0.0, le=1e6)
+    max_dbu: float | None = None
+
+
+class Control(Frozen):
+    """A knob: a number with a range and a step."""
+
+    kind: Literal["control"] = "control"
+    id: str
+    name: str
+    value: float
+    minimum: float
+    maximum: float
+    step: float = Field(gt=0.0)
+    unit: str = "dB"
+
+    @model_validator(mode="after")
+    def _in_range(self) -> Control:
+        if not self.minimum <= self.value <= self.maximum:
+            raise ValueError(
+                f"{self.name} is {self.value:g} {self.unit}; "
+                f"it runs from {self.minimum:g} to {self.maximum:g}"
+            )
+        return self
+
+    def nearest(self, value: float) -> float:
+        """The step closest to a value, inside the range."""
+        steps = round((value - self.minimum) / self.step)
+        stepped = round(self.minimum + steps * self.step, 9)
+        return min(self.maximum, max(self.minimum, stepped))
+
+
+class Choice(Frozen):
+    """A switch: one of several named options (id and words for a person)."""
+
+    kind: Literal["choice"] = "choice"
+    id: str
+    name: str
+    value: str
+    options: tuple[tuple[str, str], ...]
+    open_ended: bool = False
+    """True where a name from outside the list is allowed (a file of the session)."""
+
+    @model_validator(mode="after")
+    def _known(self) -> Choice:
+        if not self.open_ended and self.value not in dict(self.options):
+            raise ValueError(f"{self.name}: {self.value!r} is not one of its options")
+        return self
+
+
+Setting = Annotated[Control | Choice, Field(discriminator="kind")]
+
+
+class GainStage(Frozen):
+    """A gain between an input and an output, with the polarity it gives."""
+
+    kind: Literal["gain"] = "gain"
+    gain_db: float = 0.0
+    control: str | None = None
+    inverts: bool = False
+    noise_dbu: float | None = None
+    """Noise at the output, 20 Hz to 20 kHz unweighted."""
+
+
+class DacStage(Frozen):
+    """Digital to analog: a 0 dBFS sine comes out as `full_scale_dbu`, open circuit."""
+
+    kind: Literal["dac"] = "dac"
+    full_scale_dbu: float
+    latency_samples: float = Field(ge=0.0)
+    noise_dbu: float = -100.0
+    control: str | None = None
+
+
+class AdcStage(Frozen):
+    """Analog to digital: a sine of `full_scale_dbu` at the port reaches 0 dBFS at gain 0."""
+
+    kind: Literal["adc"] = "adc"
+    full_scale_dbu: float
+    latency_samples: float = Field(ge=0.0)
+    noise_dbu: float = -110.0
+    """Noise re the input at gain 0, 20 Hz to 20 kHz unweighted."""
+    control: str | None = None
+
+
+class PassiveStage(Frozen):
+    """A passive network: transformer, series and shunt resistance, trim potentiometer.
+
+    In order from the input: series and shunt resistor, transformer `turns_ratio`:1 with
+    its magnetising inductance, trim pot (`trim_ohm`, its position from a control in dB of
+    loss), series resistor. Its impedances act on both neighbours.
+    """
+
+    kind: Literal["passive"] = "passive"
+    series_in_ohm: float = 0.0
+    shunt_ohm: float | None = None
+    turns_ratio: float = 1.0
+    magnetising_h: float | None = None
+    trim_ohm: float | None = None
+    control: str | None = None
+    series_out_ohm: float = 0.0
+    inverts: bool = False
+
+
+class AmpStage(Frozen):
+    """A stand-in amplifier; its settings are the device's."""
+
+    kind: Literal["amp"] = "amp"
+
+
+class CabinetStage(Frozen):
+    """A speaker cabinet as heard by a close microphone, as an impulse response."""
+
+    kind: Literal["cabinet"] = "cabinet"
+
+
+Stage = Annotated[
+    GainStage | DacStage | AdcStage | PassiveStage | AmpStage | CabinetStage,
+    Field(discriminator="kind"),
+]
+
+
+class Path(Frozen):
+    """What a device does from one of its inputs to one of its outputs."""
+
+    source: str
+    target: str
+    stages: tuple[Stage, ...]
+
+
+class Device(Frozen):
+    """Anything with ports."""
+
+    id: str
+    kind: str
+    name: str
+    ports: tuple[Port, ...]
+    paths: tuple[Path, ...] = ()
+    settings: tuple[Setting, ...] = ()
+    valve: bool = False
+    notes: str = ""
+
+    def port(self, port_id: str) -> Port:
+        """The port of this id; RigError when there is none."""
+        for port in self.ports:
+            if port.id == port_id:
+                return port
+        raise RigError(f"{self.name} has no port {port_id!r}.", where=self.id)
+
+    def setting(self, setting_id: str) -> Setting:
+        """The control or choice of this id; RigError when there is none."""
+        for setting in self.settings:
+            if setting.id == setting_id:
+                return setting
+        raise RigError(f"{self.name} has no control {setting_id!r}.", where=self.id)
+
+    def number(self, setting_id: str | None) -> float:
+        """Value of a control; 0 for none."""
+        if setting_id is None:
+            return 0.0
+        setting = self.setting(setting_id)
+        if not isinstance(setting, Control):
+            raise RigError(f"{setting.name} of {self.name} is not a number.", where=self.id)
+        return setting.value
+
+    def word(self, setting_id: str) -> str:
+        """Value of a choice."""
+        setting = self.setting(setting_id)
+        if not isinstance(setting, Choice):
+            raise RigError(f"{setting.name} of {self.name} is not a choice.", where=self.id)
+        return setting.value
+
+    def with_setting(self, setting_id: str, value: float | str) -> Device:
+        """This device with one control or choice set; RigError when it does not allow it."""
+        old = self.setting(setting_id)
+        try:
+            new = type(old).model_validate({**old.model_dump(), "value": value})
+        except ValueError as error:
+            raise RigError(
+                f"{old.name} of {self.name} cannot be set to {value!r}.",
+                where=self.id,
+                remedy=_range_words(old),
+            ) from error
+        settings = tuple(new if s.id == setting_id else s for s in self.settings)
+        return self.model_copy(update={"settings": settings})
+
+
+def _range_words(setting: Setting) -> str:
+    if isinstance(setting, Control):
+        return f"It runs from {setting.minimum:g} to {setting.maximum:g} {setting.unit}.".strip()
+    return f"It can be: {', '.join(option for option, _ in setting.options)}."
+
+
+class PortRef(Frozen):
+    """One port of one device."""
+
+    device: str
+    port: str
+
+    def __str__(self) -> str:
+        return f"{self.device}.{self.port}"
+
+
+class Cable(Frozen):
+    """A link from an output to an input."""
+
+    id: str
+    source: PortRef
+    target: PortRef
+    length_m: float = Field(default=3.0, ge=0.0, le=1000.0)
+    pf_per_m: float = Field(default=100.0, ge=0.0, le=10_000.0)
+    label: str = ""
+
+    @property
+    def capacitance_f(self) -> float:
+        """Capacitance of the whole cable in farad."""
+        return self.length_m * self.pf_per_m * 1e-12
+
+
+class Rig(Frozen):
+    """One arrangement of devices and cables."""
+
+    id: str
+    name: str
+    devices: tuple[Device, ...]
+    cables: tuple[Cable, ...]
+    notes: str = ""
+
+    @model_validator(mode="after")
+    def _cables_fit(self) -> Rig:
+        devices = {device.id: device for device in self.devices}
+        if len(devices) != len(self.devices):
+            raise ValueError("two devices have the same id")
+        for cable in self.cables:
+            for end, wanted in ((cable.source, Direction.OUT), (cable.target, Direction.IN)):
+                device = devices.get(end.device)
+                ports = {p.id: p for p in device.ports} if device else {}
+                if end.port not in ports:
+                    raise ValueError(f"cable {cable.id} ends at {end}, which does not exist")
+                if ports[end.port].direction is not wanted:
+                    raise ValueError(f"cable {cable.id} must run from an output to an input")
+        return self
+
+    def device(self, device_id: str) -> Device:
+        """The device of this id; RigError when there is none."""
+        for device in self.devices:
+            if device.id == device_id:
+                return device
+        raise RigError(f"The rig {self.name} has no device {device_id!r}.", where=self.id)
+
+    def port(self, ref: PortRef) -> Port:
+        """The port that a reference names."""
+        return self.device(ref.device).port(ref.port)
+
+    def with_device(self, device: Device) -> Rig:
+        """This rig with one device replaced."""
+        self.device(device.id)
+        devices = tuple(device if d.id == device.id else d for d in self.devices)
+        return self.model_copy(update={"devices": devices})
+
+    def with_setting(self, device_id: str, setting_id: str, value: float | str) -> Rig:
+        """This rig with one control or choice of a device set."""
+        return self.with_device(self.device(device_id).with_setting(setting_id, value))

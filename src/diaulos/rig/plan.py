@@ -1,0 +1,246 @@
+"""The level plan: what stands at every station of a course, worked out without sound.
+
+Conventions
+- A course that starts at a played track is driven by a level in dBFS. Up to the first
+  device that is not linear (the amplifier) the level at a station is that level plus the
+  station's response; behind it only sound can tell (`bench.probe`).
+- A single figure is "at 1 kHz".
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from diaulos.circuit.network import Complex, Real
+from diaulos.errors import RigError
+from diaulos.rig.course import Course
+from diaulos.rig.flow import Active, Point, Segment, cut
+from diaulos.rig.model import (
+    AdcStage,
+    AmpStage,
+    CabinetStage,
+    Control,
+    DacStage,
+    Device,
+    GainStage,
+    SignalClass,
+)
+from diaulos.units import dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
+
+PLAN_HZ = 1000.0
+DEVIATION_HZ = (80.0, 160.0, 315.0, 630.0, 1000.0, 2000.0, 4000.0, 8000.0)
+"""Where the send's deviation from its level at 1 kHz is listed."""
+
+
+@dataclass(frozen=True)
+class Station:
+    """A place on the course that a person wants to see."""
+
+    point: Point
+    name: str
+    side: str
+    """"out" up to the amplifier's input, "back" from its output on."""
+    unit: str
+    """"dBFS" in the digital part, "dBu" elsewhere."""
+    ceiling: float | None
+
+
+def stations(course: Course) -> tuple[Station, ...]:
+    """The stations of a course in order: every output, the inputs that can clip, the track."""
+    found: list[Station] = []
+    side = "out"
+    last = len(course.legs) - 1
+    for index, leg in enumerate(course.legs):
+        kinds = {stage.kind for stage in leg.path.stages} if leg.path else set()
+        if leg.entry is not None and (index == last or kinds & {"amp", "adc"}):
+            found.append(_station(index, leg.device, leg.entry, side, index == last))
+        if "amp" in kinds:
+            side = "back"
+        if leg.exit is not None and "adc" not in kinds:
+            found.append(_station(index, leg.device, leg.exit, side, index == 0))
+    return tuple(found)
+
+
+def _station(index: int, device: Device, port: object, side: str, is_track: bool) -> Station:
+    from diaulos.rig.model import Port
+
+    assert isinstance(port, Port)
+    if port.signal_class in (SignalClass.STREAM, SignalClass.DIGITAL):
+        return Station(Point(index, port), port.name, side, "dBFS", 0.0)
+    ceiling = port.max_dbu
+    for path in device.paths:
+        for stage in path.stages:
+            if path.source == port.id and isinstance(stage, AdcStage):
+                # The converter behind this input clips first when its gain is up.
+                limit = stage.full_scale_dbu - device.number(stage.control)
+                ceiling = limit if ceiling is None else min(ceiling, limit)
+    name = port.name if is_track else f"{device.name}: {port.name}"
+    return Station(Point(index, port), name, side, "dBu", ceiling)
+
+
+def linear_responses(course: Course, freqs_hz: Real) -> dict[Point, Complex]:
+    """Response of every point up to the first nonlinear device.
+
+    Digital points before the converter are re the played track (a plain ratio); analog
+    points are peak volts per unit of digital amplitude; digital points behind the last
+    converter are a plain ratio again. Points behind an amplifier are absent.
+    """
+    level: Complex = np.ones(freqs_hz.shape, complex)
+    found: dict[Point, Complex] = {}
+    for step in cut(course):
+        if isinstance(step, Segment):
+            responses = step.responses(freqs_hz)
+            found.update({point: level * response for point, response in responses.items()})
+            level = found[step.load]
+        else:
+            through = _active_response(step, freqs_hz)
+            if through is None:
+                return found
+            level = level * through
+    return found
+
+
+def _active_response(active: Active, freqs_hz: Real) -> Complex | None:
+    assert active.leg.path is not None
+    total: Complex = np.ones(freqs_hz.shape, complex)
+    for stage in active.leg.path.stages:
+        if isinstance(stage, AmpStage):
+            return None
+        total = total * stage_gain(stage, active.leg.device)
+        if isinstance(stage, CabinetStage) and active.leg.device.word("cabinet") != "none":
+            raise RigError("A cabinet's response is read from its impulse, by the bench.")
+    return total
+
+
+def stage_gain(stage: object, device: Device) -> float:
+    """The plain gain of a linear stage: volts per volt, per unit of amplitude, or back."""
+    if isinstance(stage, GainStage):
+        gain = 10.0 ** ((stage.gain_db + device.number(stage.control)) / 20.0)
+        return -gain if stage.inverts else gain
+    if isinstance(stage, DacStage):
+        return dbu_to_peak_volt(stage.full_scale_dbu + device.number(stage.control))
+    if isinstance(stage, AdcStage):
+        return 1.0 / dbu_to_peak_volt(stage.full_scale_dbu - device.number(stage.control))
+    return 1.0
+
+
+def sine_level(course: Course, point: Point, peak_dbfs: float, hz: float = PLAN_HZ) -> float:
+    """Level of a sine at a point: dBu in the analog part, dBFS in the digital part."""
+    response = linear_responses(course, np.array([hz])).get(point)
+    if response is None:
+        raise RigError(
+            "The level behind a driven amplifier cannot be planned.",
+            where=str(point),
+            remedy="Ask the bench.",
+        )
+    gain = abs(complex(response[0]))
+    if point.port.signal_class in (SignalClass.STREAM, SignalClass.DIGITAL):
+        return peak_dbfs + gain_to_db(gain)
+    return peak_dbfs + peak_volt_to_dbu(gain)
+
+
+@dataclass(frozen=True)
+class SendPlan:
+    """How a stored DI has to be sent.
+
+    `gain_db` is the digital gain on the track. `deviation_db` lists (Hz, dB re 1 kHz) of
+    what the amplifier's input sees against the stored volts. `limited_db` is how much gain
+    is missing because the send would clip, 0 when none is.
+    """
+
+    gain_db: float
+    wanted_db: float
+    limited_db: float
+    full_scale_dbu: float
+    assumed: bool
+    amp_peak_dbu: float
+    deviation_db: tuple[tuple[float, float], ...]
+    source_ohm: float
+    """What the amplifier's input looks back into at 1 kHz."""
+
+
+ASSUMED_FULL_SCALE_DBU = 12.0
+"""For a DI of unknown calibration; representative, marked wherever it is used."""
+
+
+def solve_send(
+    course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | None
+) -> SendPlan:
+    """The send gain at which the amplifier's input sees the volts of the DI input.
+
+    `di_full_scale_dbu` is the dBu that reached 0 dBFS when the DI was recorded, None when
+    nobody knows. Equal at 1 kHz; limited so that neither the converter nor the line output
+    clips.
+    """
+    target = amp_input(course)
+    freqs = np.array([PLAN_HZ, *DEVIATION_HZ])
+    responses = linear_responses(course, freqs)
+    response = np.abs(responses[target])
+    full_scale = ASSUMED_FULL_SCALE_DBU if di_full_scale_dbu is None else di_full_scale_dbu
+    wanted = full_scale - peak_volt_to_dbu(float(response[0]))
+    room = -di_peak_dbfs
+    for point, at in responses.items():
+        if point.port.max_dbu is not None and point != target:
+            room = min(room, point.port.max_dbu - di_peak_dbfs - peak_volt_to_dbu(abs(at[0])))
+    gain = min(wanted, room)
+    deviation = tuple(
+        (hz, gain_to_db(float(value / response[0])))
+        for hz, value in zip(DEVIATION_HZ, response[1:], strict=True)
+    )
+    return SendPlan(
+        gain_db=gain,
+        wanted_db=wanted,
+        limited_db=max(0.0, wanted - gain),
+        full_scale_dbu=full_scale,
+        assumed=di_full_scale_dbu is None,
+        amp_peak_dbu=di_peak_dbfs + gain + peak_volt_to_dbu(float(response[0])),
+        deviation_db=deviation,
+        source_ohm=_source_ohm(course, target),
+    )
+
+
+def amp_input(course: Course) -> Point:
+    """The input of the amplifier on a course; RigError when there is none."""
+    for step in cut(course):
+        if isinstance(step, Active) and step.leg.path is not None:
+            if any(isinstance(stage, AmpStage) for stage in step.leg.path.stages):
+                return step.entry
+    raise RigError(
+        "There is no amplifier on this course.", remedy="Choose a rig that reamps."
+    )
+
+
+def _source_ohm(course: Course, target: Point) -> float:
+    """Impedance that the amplifier's input sees: from how a small load would pull it."""
+    freqs = np.array([PLAN_HZ])
+    for step in cut(course):
+        if isinstance(step, Segment) and step.load == target:
+            open_port = target.port.model_copy(
+                update={"impedance_ohm": 1e9, "capacitance_pf": 0.0}
+            )
+            load_port = target.port.model_copy(
+                update={"impedance_ohm": 1e4, "capacitance_pf": 0.0}
+            )
+            ends = []
+            for port in (open_port, load_port):
+                link = step.links[-1]
+                changed = type(link)(link.two_port, Point(target.leg, port))
+                end = Segment(step.source, (*step.links[:-1], changed))
+                ends.append(end.responses(freqs)[end.load][0])
+            return float(abs(1e4 * (ends[0] / ends[1] - 1.0)))
+    return 0.0
+
+
+def return_control(course: Course) -> tuple[Device, Control] | None:
+    """The gain control of the input that records the return, if it has one."""
+    for leg in reversed(course.legs):
+        if leg.path is None:
+            continue
+        for stage in leg.path.stages:
+            if isinstance(stage, AdcStage) and stage.control is not None:
+                setting = leg.device.setting(stage.control)
+                if isinstance(setting, Control):
+                    return leg.device, setting
+    return None

@@ -1,0 +1,664 @@
+"""Delay, polarity and drift between two recordings of one performance.
+
+Conventions
+- The delay is in samples of A, positive when B is late, at A's first sample. It is the
+  shift that best lines up the two waveforms, that is, the peak of their cross-correlation
+  over the loud parts. An amplifier and cabinet between A and B add a lag of their own,
+  which is part of it.
+- Polarity is the sign of that peak.
+- Drift is positive when B runs longer than A.
+
+Method
+1. Coarse: both are averaged by 16 and correlated, the loudest 30 s of A against B. The
+   highest peaks of the normalised correlation are candidates; a few loud blocks rank them.
+2. Following: over a long take the lag is followed from the loudest part outwards, so that
+   devices that do not share a clock are followed too.
+3. Fine: tens of loud blocks of 16k samples, cut at the lag so far, give cross-spectra.
+   Their sum's correlation peak is the delay; block by block it tells the drift and, by
+   leaving blocks out (jackknife), the error.
+4. Judgement: the same performance keeps one lag, to a fraction of a sample, through every
+   loud block and far up the spectrum. A part played twice does not, nor do two unrelated
+   parts; a repeated loop has a second lag that is as good as the first.
+
+See `tests/test_delay.py` for what it is held to.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.errors import InputError, RefusedError
+from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
+from diaulos.signal.peaks import Span
+
+Real = NDArray[np.float64]
+Complex = NDArray[np.complex128]
+
+DECIMATION = 16
+COARSE_SECONDS = 30.0
+BLOCK = 16_384
+MAX_BLOCKS = 64
+SILENCE_DBFS = -90.0
+MIN_SECONDS = 0.05
+SHORTEST_FOR_DRIFT_S = 10.0
+
+BAND_HZ = (60.0, 8000.0)
+"""Where instruments have something to align."""
+
+LOW_CORNER_HZ = 250.0
+"""Below it the cross-spectrum counts less. An amplifier's and a cabinet's low cuts turn
+the phase of the lowest notes by more than half a cycle, and would decide the polarity."""
+
+JUDGE_HZ = (120.0, 5000.0)
+MIN_AGREEMENT = 0.4
+"""Share of loud blocks whose own best lag lies within MAX_SPREAD of the common one."""
+MAX_SPREAD_S = 0.0004
+MIN_COHERENCE = 0.68
+"""True pairs, driven amplifiers among them, were seen from 0.8 up; parts played twice to one
+click and unrelated parts up to 0.58 (generated players, a hundred each)."""
+AMBIGUOUS = 0.97
+"""A second lag this good, relative to the best, makes the answer a guess."""
+
+
+@dataclass(frozen=True)
+class Alignment:
+    """How B lies against A. `drift_ppm` is None when the takes are too short to tell.
+
+    `delay_error_samples` is half the width of the 95 % interval. `confidence` runs from 0
+    to 1: how surely the two are the same performance.
+    """
+
+    delay_samples: float
+    polarity: int
+    confidence: float
+    delay_error_samples: float
+    drift_ppm: float | None
+    drift_error_ppm: float | None
+    correlation: float
+    blocks: int
+
+    def at(self, frame: float) -> float:
+        """The delay at a frame of A, drift included."""
+        return self.delay_samples + (self.drift_ppm or 0.0) * 1e-6 * frame
+
+
+@dataclass(frozen=True)
+class _Blocks:
+    """Cross-spectra of the blocks, cut at `starts` in A and `starts + lags` in B."""
+
+    starts: NDArray[np.int64]
+    lags: NDArray[np.int64]
+    cross: Complex
+    power_a: Real
+    power_b: Real
+    omega: Real
+
+    @property
+    def count(self) -> int:
+        return int(self.starts.size)
+
+
+def find_alignment(
+    a: Audio, b: Audio, rate_hz: float, *, max_delay_samples: int | None = None
+) -> Alignment:
+    """Delay, polarity and drift of B against A, both mono at `rate_hz`.
+
+    `max_delay_samples` limits the search to 0 ... that many samples late (a loop of known
+    kind); without it every overlap is tried. Raises InputError for NaN and impossible
+    rates, RefusedError ("silent", "too_short", "not_the_same_performance", "ambiguous")
+    where no honest answer exists.
+    """
+    require_rate(rate_hz)
+    a, b = require_mono(a, "A"), require_mono(b, "B")
+    _require_sound(a, rate_hz, "A")
+    _require_sound(b, rate_hz, "B")
+    profile = _energy_profile(a)
+    fits: list[tuple[Alignment, float]] = []
+    # Clocks far apart smear a long correlation: a shorter one is the second try.
+    for seconds in (COARSE_SECONDS, COARSE_SECONDS / 4.0):
+        span = _coarse_span(profile, a.size, rate_hz, seconds)
+        candidates = _coarse_candidates(a, b, span, rate_hz, max_delay_samples)
+        ranked = _rank(a, b, profile, rate_hz, candidates)
+        for lag, quick in ranked:
+            if quick < AMBIGUOUS * ranked[0][1] and fits:
+                break
+            found = _fine(a, b, profile, span, rate_hz, lag)
+            if found is not None:
+                fits.append(found)
+        if fits or a.size <= COARSE_SECONDS / 4.0 * rate_hz:
+            break
+    if not fits:
+        raise _not_the_same()
+    fits.sort(key=lambda item: -item[1])
+    best, score = fits[0]
+    for other, other_score in fits[1:]:
+        apart = abs(other.delay_samples - best.delay_samples)
+        if apart > 0.001 * rate_hz and other_score > AMBIGUOUS * score:
+            raise RefusedError(
+                "ambiguous",
+                f"Two delays fit equally well: {best.delay_samples:.0f} and "
+                f"{other.delay_samples:.0f} samples.",
+                remedy="A repeated loop looks the same one round later. Use a longer part "
+                "that does not repeat, or one with a count-in.",
+            )
+    return best
+
+
+def _require_sound(x: Audio, rate_hz: float, name: str) -> None:
+    if x.size < MIN_SECONDS * rate_hz:
+        raise RefusedError(
+            "too_short",
+            f"{name} lasts {x.size / rate_hz * 1000.0:.1f} ms; at least "
+            f"{MIN_SECONDS * 1000.0:.0f} ms are needed.",
+        )
+    peak = max(float(x.max()), -float(x.min()))
+    if not math.isfinite(peak):
+        require_finite(x, name)
+    if peak < 10.0 ** (SILENCE_DBFS / 20.0):
+        raise RefusedError("silent", f"{name} is silent.", remedy="Check what was recorded.")
+
+
+def _not_the_same() -> RefusedError:
+    return RefusedError(
+        "not_the_same_performance",
+        "The two do not hold the same performance.",
+        remedy="Align a take with its own reamp or a copy of it; a part played twice has no "
+        "single delay.",
+    )
+
+
+# --- coarse --------------------------------------------------------------------------
+
+
+def _energy_profile(a: Audio) -> Real:
+    """Running energy of every 16th sample of A: enough to rank blocks by level."""
+    return np.concatenate([[0.0], np.cumsum(np.square(a[::DECIMATION], dtype=np.float32), dtype=np.float64)])
+
+
+def _coarse_span(profile: Real, frames: int, rate_hz: float, seconds: float) -> Span:
+    """The loudest `seconds` of A, found in steps of about 0.1 s."""
+    want = int(seconds * rate_hz)
+    if frames <= want:
+        return Span(0, frames)
+    stride = max(1, int(0.1 * rate_hz) // DECIMATION)
+    length = want // DECIMATION
+    energy = profile[length::stride] - profile[:-length:stride]
+    return Span(int(np.argmax(energy)) * stride * DECIMATION, want)
+
+
+def _decimate(x: Audio) -> NDArray[np.float32]:
+    """Means of DECIMATION samples, then differences: low notes alone, whose phase an
+    amplifier turns most, must not decide the lag."""
+    whole = x.size // DECIMATION
+    box = np.full(DECIMATION, 1.0 / DECIMATION, dtype=np.float32)
+    frames = np.asarray(x[: whole * DECIMATION], dtype=np.float32).reshape(whole, DECIMATION)
+    return np.diff(frames @ box, prepend=np.float32(0.0))
+
+
+def _coarse_candidates(
+    a: Audio,
+    b: Audio,
+    span: Span,
+    rate_hz: float,
+    max_delay_samples: int | None,
+    count: int = 6,
+) -> list[int]:
+    """Lags (samples) of the highest peaks of the low-rate correlation."""
+    import scipy.fft
+
+    first = span.first - span.first % DECIMATION
+    low_a = _decimate(a[first : first + span.count])
+    if max_delay_samples is None:
+        low_b, offset = _decimate(b), first
+    else:
+        reach = max_delay_samples + 32 * DECIMATION
+        start = max(0, first - 32 * DECIMATION)
+        start -= start % DECIMATION
+        low_b = _decimate(b[start : first + span.count + reach])
+        offset = first - start
+    if low_a.size < 4 or low_b.size < 4:
+        raise RefusedError("too_short", "The two do not overlap.")
+    size = scipy.fft.next_fast_len(low_a.size + low_b.size, real=True)
+    spectrum = scipy.fft.rfft(low_b, size, workers=2)
+    spectrum *= np.conj(scipy.fft.rfft(low_a, size, workers=2))
+    correlation = scipy.fft.irfft(spectrum, size, workers=2)
+    lags = np.arange(-(low_a.size - 1), low_b.size)
+    values = np.concatenate([correlation[size - low_a.size + 1 :], correlation[: low_b.size]])
+    energy = _overlap_energy(low_a, low_b, lags)
+    score = np.abs(values) / np.sqrt(energy)
+    wanted = lags * DECIMATION - offset
+    if max_delay_samples is not None:
+        score = np.where((wanted < -16) | (wanted > max_delay_samples + 16), 0.0, score)
+    picks: list[int] = []
+    guard = max(2, int(0.001 * rate_hz / DECIMATION))
+    for _ in range(count):
+        best = int(np.argmax(score))
+        if score[best] <= 0.0:
+            break
+        picks.append(int(wanted[best]))
+        score[max(0, best - guard) : best + guard + 1] = 0.0
+    return picks
+
+
+def _overlap_energy(low_a: Audio, low_b: Audio, lags: NDArray[np.int64]) -> Real:
+    """Product of the energies that overlap at each lag, kept away from tiny overlaps."""
+    sum_a = np.concatenate([[0.0], np.cumsum(np.square(low_a), dtype=np.float64)])
+    sum_b = np.concatenate([[0.0], np.cumsum(np.square(low_b), dtype=np.float64)])
+    # It changes slowly: every eighth lag is enough.
+    some = lags[::8]
+    start_a, stop_a = np.maximum(0, -some), np.minimum(low_a.size, low_b.size - some)
+    energy_a = sum_a[stop_a] - sum_a[start_a]
+    energy_b = sum_b[stop_a + some] - sum_b[start_a + some]
+    # An overlap that holds little of what could overlap would win by chance.
+    shorter_a = max(sum_a[-1] * min(1.0, low_b.size / low_a.size), 1e-30)
+    shorter_b = max(sum_b[-1] * min(1.0, low_a.size / low_b.size), 1e-30)
+    product = np.maximum(energy_a, 0.5 * shorter_a) * np.maximum(energy_b, 0.25 * shorter_b)
+    return np.repeat(np.maximum(product, 1e-60), 8)[: lags.size]
+
+
+def _rank(
+    a: Audio, b: Audio, profile: Real, rate_hz: float, lags: list[int]
+) -> list[tuple[int, float]]:
+    """The candidates by how well some loud blocks fit there, best first."""
+    block = BLOCK // 2
+    while block > 2048 and block * 3 > min(a.size, b.size):
+        block //= 2
+    ranked = []
+    for lag in lags:
+        starts = _loud_starts(a, b, profile, block, lag, most=8)
+        blocks = _cross_spectra(a, b, starts, np.full(starts.size, lag), block, rate_hz)
+        if blocks.count == 0:
+            continue
+        correlation = _correlation_near(blocks.cross, blocks.omega, block, 64)
+        tops = np.abs(correlation).max(axis=1)
+        level = math.sqrt(float(blocks.power_a.sum()) * float(blocks.power_b.sum())) + 1e-60
+        ranked.append((lag, float(tops.sum()) / level))
+    if not ranked:
+        raise RefusedError("too_short", "The two do not overlap enough.")
+    return sorted(ranked, key=lambda item: -item[1])
+
+
+def _correlation_near(cross: Complex, omega: Real, block: int, reach: int) -> Real:
+    """Correlation at lags -reach ... reach, one row per block, in units of the spectra."""
+    import scipy.fft
+
+    rows = np.atleast_2d(cross)
+    first = round(omega[0] / (2.0 * np.pi) * block)
+    # Only short lags are read: folding the spectrum into fewer bins would alias, so the
+    # transform stays whole, in single precision.
+    full = np.zeros((rows.shape[0], block // 2 + 1), np.complex64)
+    full[:, first : first + rows.shape[1]] = rows / (np.abs(rows).max() + 1e-30)
+    correlation = scipy.fft.irfft(full, block, axis=1, workers=2)
+    scale = (np.abs(rows).max() + 1e-30) * block / 2.0
+    near = np.concatenate([correlation[:, -reach:], correlation[:, : reach + 1]], axis=1)
+    return np.asarray(near, dtype=np.float64) * scale
+
+
+# --- fine ----------------------------------------------------------------------------
+
+
+def _fine(
+    a: Audio, b: Audio, profile: Real, span: Span, rate_hz: float, lag: int
+) -> tuple[Alignment, float] | None:
+    """The alignment near a coarse lag, and how well it fits; None when it does not."""
+    block = BLOCK
+    while block > 2048 and block * 3 > min(a.size, b.size):
+        block //= 2
+    starts = _loud_starts(a, b, profile, block, lag, most=MAX_BLOCKS)
+    blocks = _cross_spectra(a, b, starts, np.full(starts.size, lag), block, rate_hz)
+    if blocks.count == 0:
+        return None
+    slope, offset = _follow(blocks, span.first + span.count / 2, rate_hz, block)
+    fitted = None
+    for _ in range(3):
+        lags = np.round(offset + slope * (starts + block / 2)).astype(np.int64)
+        blocks = _cut_again(a, b, blocks, starts, lags, block, rate_hz)
+        if blocks.count == 0:
+            return None
+        fitted = _fit(blocks, rate_hz, block, slope, offset)
+        if abs(fitted.delay_samples - offset) < 1.0:
+            break
+        offset = fitted.delay_samples
+    assert fitted is not None
+    judged = _judge(blocks, fitted, rate_hz, block)
+    if judged is None:
+        return None
+    confidence, score = judged
+    return replace(fitted, confidence=confidence), score
+
+
+def _cut_again(
+    a: Audio,
+    b: Audio,
+    blocks: _Blocks,
+    starts: NDArray[np.int64],
+    lags: NDArray[np.int64],
+    block: int,
+    rate_hz: float,
+) -> _Blocks:
+    """The blocks at better lags; the same ones when they were cut there already."""
+    if blocks.starts.size == starts.size and np.array_equal(blocks.lags, lags):
+        return blocks
+    return _cross_spectra(a, b, starts, lags, block, rate_hz)
+
+
+def _loud_starts(
+    a: Audio, b: Audio, profile: Real, block: int, lag: int, most: int
+) -> NDArray[np.int64]:
+    """Starts of up to `most` loud blocks of A that have a partner in B."""
+    first, last = max(0, -lag), min(a.size, b.size - lag) - block
+    if last < first:
+        return np.zeros(0, np.int64)
+    # Short takes get overlapping blocks, long ones are sampled.
+    hop = block if last - first >= 8 * block else max(block // 4, 1)
+    starts = np.arange(first, last + 1, hop)
+    energy = profile[(starts + block) // DECIMATION] - profile[starts // DECIMATION]
+    loud = energy > 1e-3 * energy.max()
+    starts, energy = starts[loud], energy[loud]
+    if starts.size > most:
+        # The loudest of each stretch, so that they are spread over the take.
+        groups = np.array_split(np.arange(starts.size), most)
+        picks = [group[int(np.argmax(energy[group]))] for group in groups]
+        starts = starts[np.array(picks)]
+    return np.asarray(starts, dtype=np.int64)
+
+
+def _follow(
+    blocks: _Blocks, coarse_centre: float, rate_hz: float, block: int, groups: int = 12
+) -> tuple[float, float]:
+    """A first line (slope, lag at frame 0) through the lags of groups of blocks, followed
+    outwards from the loudest stretch, where the coarse lag was found."""
+    base = float(blocks.lags[0])
+    starts = blocks.starts
+    reach = block // 4
+    if starts.size < groups or np.ptp(starts) < SHORTEST_FOR_DRIFT_S * rate_hz:
+        near = _correlation_near(blocks.cross.sum(axis=0), blocks.omega, block, 64)[0]
+        return 0.0, base + float(np.argmax(np.abs(near)) - 64)
+    parts = np.array_split(np.arange(starts.size), groups)
+    cross = np.array([blocks.cross[part].sum(axis=0) for part in parts])
+    near = np.abs(_correlation_near(cross, blocks.omega, block, reach))
+    middle = np.array([float(starts[part].mean()) for part in parts]) + block / 2
+    order = np.argsort(np.abs(middle - coarse_centre))
+    lags = np.zeros(groups)
+    done: list[int] = []
+    for index in order:
+        guess, width = 0.0, 160
+        if done:
+            closest = min(done, key=lambda other: abs(other - index))
+            guess, width = lags[closest], 72
+        low = int(np.clip(guess + reach - width, 0, 2 * reach))
+        high = int(np.clip(guess + reach + width + 1, 1, 2 * reach + 1))
+        lags[index] = float(np.argmax(near[index, low:high]) + low - reach)
+        done.append(int(index))
+    slope, offset = _robust_line(middle, lags)
+    if abs(slope) > 500e-6 or abs(slope) * np.ptp(middle) < 4.0:
+        slope, offset = 0.0, float(np.median(lags))
+    return slope, base + offset
+
+
+def _robust_line(x: Real, y: Real) -> tuple[float, float]:
+    """Slope and offset by the median of slopes (Theil and Sen)."""
+    if x.size < 2:
+        return 0.0, float(np.median(y)) if y.size else 0.0
+    dx = x[:, None] - x[None, :]
+    dy = y[:, None] - y[None, :]
+    far = np.abs(dx) > 0.2 * np.ptp(x)
+    slope = float(np.median(dy[far] / dx[far])) if far.any() else 0.0
+    return slope, float(np.median(y - slope * x))
+
+
+def _cross_spectra(
+    a: Audio,
+    b: Audio,
+    starts: NDArray[np.int64],
+    lags: NDArray[np.int64],
+    block: int,
+    rate_hz: float,
+) -> _Blocks:
+    import scipy.fft
+
+    inside = (starts + lags >= 0) & (starts + lags + block <= b.size)
+    starts, lags = starts[inside], lags[inside]
+    window = np.hanning(block + 1)[:block].astype(np.float32)
+    bin_hz = rate_hz / block
+    low = max(1, math.ceil(BAND_HZ[0] / bin_hz))
+    high = min(block // 2, math.floor(BAND_HZ[1] / bin_hz)) + 1
+    rows_a = np.empty((starts.size, block), np.float32)
+    rows_b = np.empty((starts.size, block), np.float32)
+    for row, (start, lag) in enumerate(zip(starts, lags, strict=True)):
+        np.multiply(a[start : start + block], window, out=rows_a[row])
+        np.multiply(b[start + lag : start + lag + block], window, out=rows_b[row])
+    spectra_a = scipy.fft.rfft(rows_a, axis=1, workers=2)[:, low:high]
+    spectra_b = scipy.fft.rfft(rows_b, axis=1, workers=2)[:, low:high]
+    omega = 2.0 * np.pi * np.arange(low, high) / block
+    hz = np.arange(low, high) * bin_hz
+    weight = hz**2 / (hz**2 + LOW_CORNER_HZ**2)
+    cross = np.multiply(spectra_b, np.conj(spectra_a), dtype=np.complex128) * weight
+    power_a = np.square(np.abs(spectra_a), dtype=np.float64) * weight
+    power_b = np.square(np.abs(spectra_b), dtype=np.float64) * weight
+    return _Blocks(starts, lags, cross, power_a, power_b, omega)
+
+
+def _half_whitened(cross: Complex) -> Complex:
+    """The cross-spectrum with its loudest parts held back: the strongest partials alone,
+    which an amplifier's filters turn most, must not decide polarity and peak."""
+    return np.asarray(cross / np.sqrt(np.abs(cross) + 1e-30))
+
+
+def _peak(cross: Complex, omega: Real, block: int, reach: int = 96) -> tuple[float, int]:
+    """Whole-sample lag and sign of the half-whitened correlation's peak."""
+    near = _correlation_near(_half_whitened(cross), omega, block, reach)[0]
+    index = int(np.argmax(np.abs(near)))
+    return float(index - reach), 1 if near[index] >= 0.0 else -1
+
+
+def _refine(cross: Complex, omega: Real, guess: float, sign: int) -> float:
+    """The peak of sign x sum Re(cross exp(j omega d)) near a guess, by Newton's steps."""
+    delay = guess
+    for _ in range(30):
+        turned = sign * cross * np.exp(1j * omega * delay)
+        first = -float(np.sum(omega * turned.imag))
+        second = -float(np.sum(omega * omega * turned.real))
+        # Outside the peak's cap go uphill by a fixed stride instead.
+        step = -first / second if second < 0.0 else math.copysign(0.5, first)
+        step = min(0.5, max(-0.5, step))
+        delay += step
+        if abs(step) < 1e-9:
+            break
+    return delay
+
+
+def _fit(
+    blocks: _Blocks, rate_hz: float, block: int, slope: float, offset: float
+) -> Alignment:
+    """Delay and drift over all blocks, with their errors, near a followed line."""
+    middle = blocks.starts + block / 2
+    followed = offset + slope * middle
+    # Each block is brought onto the followed line by turning its phases.
+    turned = blocks.cross * np.exp(-1j * np.outer(blocks.lags - followed, blocks.omega))
+    total = turned.sum(axis=0)
+    guess, sign = _peak(total, blocks.omega, block)
+    common = _refine(total, blocks.omega, guess, sign)
+    own, weight = _block_delays(turned, blocks.omega, common, sign)
+    keep = weight > 1e-6 * weight.max()
+    drift, drift_error, at_zero, error = _drift_line(
+        middle[keep], own[keep], weight[keep], rate_hz
+    )
+    if drift is not None:
+        drift += slope
+    if drift is None or drift_error is None or abs(drift) < 2.5 * drift_error:
+        # No drift that can be told from none: one common delay is the better answer.
+        delay = offset + common
+        error = _jackknife_error(turned, blocks.omega, common)
+    else:
+        delay = offset + at_zero
+    return Alignment(
+        delay_samples=float(delay),
+        polarity=sign,
+        confidence=0.0,
+        delay_error_samples=float(min(max(error, 1e-4), block)),
+        drift_ppm=None if drift is None else drift * 1e6,
+        drift_error_ppm=None if drift_error is None else drift_error * 1e6,
+        correlation=_correlation(blocks, turned, common),
+        blocks=blocks.count,
+    )
+
+
+def _block_delays(turned: Complex, omega: Real, common: float, sign: int) -> tuple[Real, Real]:
+    """Each block's own delay near the common one, by Newton's steps from it, and how sharp
+    its correlation peak is: its weight in a fit."""
+    # Single precision: a block's own delay is no better than a thousandth of a sample.
+    delays = np.full(turned.shape[0], common)
+    rows = (sign * turned / np.abs(turned).max()).astype(np.complex64)
+    once, twice = omega.astype(np.float32), np.square(omega).astype(np.float32)
+    second = np.zeros(turned.shape[0])
+    for _ in range(3):
+        angle = np.outer(delays.astype(np.float32), once)
+        phase = rows * (np.cos(angle) + 1j * np.sin(angle))
+        first = -(phase.imag @ once).astype(np.float64)
+        second = -(phase.real @ twice).astype(np.float64)
+        steps = np.where(second < 0.0, -first / np.minimum(second, -1e-30), 0.0)
+        delays = delays + np.clip(steps, -1.0, 1.0)
+    return np.clip(delays, common - 40.0, common + 40.0), np.maximum(-second, 0.0)
+
+
+def _drift_line(
+    x: Real, y: Real, weight: Real, rate_hz: float
+) -> tuple[float | None, float | None, float, float]:
+    """Weighted line through the blocks' delays: slope, its 1-sigma error, value at frame 0
+    and the latter's 95 % error. Slope and error are None when the blocks span too little."""
+    if x.size < 8 or np.ptp(x) < SHORTEST_FOR_DRIFT_S * rate_hz * 0.8:
+        return None, None, float(np.average(y, weights=weight)), 0.0
+    w = weight.copy()
+    slope = offset = 0.0
+    for _ in range(5):
+        mean_x, mean_y = np.average(x, weights=w), np.average(y, weights=w)
+        spread = np.average((x - mean_x) ** 2, weights=w)
+        slope = float(np.average((x - mean_x) * (y - mean_y), weights=w) / spread)
+        offset = float(mean_y - slope * mean_x)
+        residual = np.abs(y - offset - slope * x)
+        scale = max(float(np.median(residual)) * 3.0, 1e-6)
+        w = weight / np.maximum(1.0, residual / scale) ** 2
+    residual = y - offset - slope * x
+    share = w / w.sum()
+    effective = 1.0 / float(np.sum(share**2))
+    variance = float(np.sum(share * residual**2)) / max(effective - 2.0, 1.0)
+    slope_error = math.sqrt(variance / spread)
+    offset_error = math.sqrt(variance * (1.0 + mean_x**2 / spread))
+    return slope, slope_error, offset, 1.96 * offset_error
+
+
+def _jackknife_error(turned: Complex, omega: Real, common: float) -> float:
+    """95 % error of the common delay from leaving out one block at a time."""
+    count = turned.shape[0]
+    total = turned.sum(axis=0)
+    if count < 3:
+        # Too few blocks to leave out: leave out interleaved bands instead.
+        sign = 1 if float(np.sum((total * np.exp(1j * omega * common)).real)) >= 0.0 else -1
+        parts = [_refine(total[k::4], omega[k::4], common, sign) for k in range(4)]
+        return 1.96 * float(np.std(parts)) / 2.0 + 1e-3
+    # One Newton step per left-out block is exact enough: they lie close to the whole.
+    rest = (total[None, :] - turned) * np.exp(1j * omega * common)[None, :]
+    sign = 1.0 if np.sum(rest.real) >= 0.0 else -1.0
+    first = -sign * (rest.imag @ omega)
+    second = -sign * (rest.real @ (omega * omega))
+    moved = -first / np.minimum(second, -1e-30)
+    variance = (count - 1) / count * float(np.sum((moved - moved.mean()) ** 2))
+    return 1.96 * math.sqrt(variance)
+
+
+def _correlation(blocks: _Blocks, turned: Complex, common: float) -> float:
+    """Normalised correlation of the loud blocks at the common delay, -1 to 1."""
+    top = float(np.sum((turned * np.exp(1j * blocks.omega * common)).real))
+    return top / math.sqrt(float(blocks.power_a.sum()) * float(blocks.power_b.sum()) + 1e-60)
+
+
+# --- judgement -----------------------------------------------------------------------
+
+
+def _judge(
+    blocks: _Blocks, fitted: Alignment, rate_hz: float, block: int
+) -> tuple[float, float] | None:
+    """Confidence (0 to 1) and a score to compare candidates; None when it is no match."""
+    middle = blocks.starts + block / 2
+    delays = fitted.delay_samples + (fitted.drift_ppm or 0.0) * 1e-6 * middle
+    turned = (
+        fitted.polarity
+        * blocks.cross
+        * np.exp(1j * np.outer(delays - blocks.lags, blocks.omega))
+    )
+    hz = blocks.omega * rate_hz / (2.0 * np.pi)
+    coherence = _band_coherence(turned, blocks.power_a, blocks.power_b, hz)
+    agreement = _agreement(turned, blocks.omega, rate_hz, block)
+    score = abs(fitted.correlation) * 0.5 + coherence * 0.5
+    if agreement < MIN_AGREEMENT or coherence < MIN_COHERENCE:
+        return None
+    confidence = min(1.0, agreement / 0.8) * min(1.0, (coherence - 0.5) / 0.35)
+    return float(np.clip(confidence, 0.0, 1.0)), score
+
+
+def _band_coherence(turned: Complex, power_a: Real, power_b: Real, hz: Real) -> float:
+    """How far the phases agree, third octave by third octave, weighted by A's level there.
+
+    The real part of the normalised cross-spectrum per block and band, so that a phase that
+    wanders from block to block counts against it. The filter of a cabinet turns whole
+    bands by a fixed angle: that angle is taken out first.
+    """
+    edges = np.geomspace(JUDGE_HZ[0], min(JUDGE_HZ[1], hz[-1]), 17)
+    values, weights = [], []
+    for low, high in zip(edges[:-1], edges[1:], strict=True):
+        band = (hz >= low) & (hz < high)
+        if band.sum() < 2:
+            continue
+        per_block = turned[:, band].sum(axis=1)
+        level = np.sqrt(power_a[:, band].sum(axis=1) * power_b[:, band].sum(axis=1)) + 1e-30
+        total = per_block.sum()
+        values.append(float(np.abs(total) / level.sum()))
+        weights.append(float(np.sqrt(level.sum())))
+    return float(np.average(values, weights=weights)) if values else 0.0
+
+
+def _agreement(turned: Complex, omega: Real, rate_hz: float, block: int) -> float:
+    """Share of blocks, by level, whose own correlation peaks at the common lag."""
+    reach = min(block // 2 - 1, int(0.02 * rate_hz))
+    near = _correlation_near(_half_whitened(turned), omega, block, reach)
+    peak_at = np.abs(np.argmax(near, axis=1) - reach)
+    return float(np.mean(peak_at <= max(2.0, MAX_SPREAD_S * rate_hz)))
+
+
+def apply_alignment(
+    b: Audio, alignment: Alignment, length: int, *, fix_polarity: bool = False
+) -> Real:
+    """B moved to A's time: delay and drift taken out, cut to `length` frames of A."""
+    from diaulos.signal.fir import shift
+
+    samples = np.asarray(b, dtype=np.float64)
+    drift = alignment.drift_ppm or 0.0
+    error = alignment.drift_error_ppm
+    if error is not None and abs(drift) > 2.5 * error:
+        out = _resample_at(samples, alignment, length)
+    else:
+        out = shift(samples, -alignment.delay_samples, length)
+    return -out if fix_polarity and alignment.polarity < 0 else out
+
+
+def _resample_at(samples: Real, alignment: Alignment, length: int) -> Real:
+    """Band-limited reading of B at frame + delay(frame), in pieces."""
+    half = 32
+    out = np.zeros(length)
+    padded = np.concatenate([np.zeros(half), samples, np.zeros(half + 1)])
+    for first in range(0, length, 16_384):
+        frames = np.arange(first, min(length, first + 16_384), dtype=np.float64)
+        at = frames + alignment.delay_samples + (alignment.drift_ppm or 0.0) * 1e-6 * frames
+        whole = np.floor(at).astype(np.int64)
+        index = whole[:, None] + np.arange(-half + 1, half + 1)[None, :]
+        distance = at[:, None] - index
+        window = np.cos(np.pi * distance / (2.0 * half + 1.0)) ** 2
+        taps = np.sinc(distance) * window
+        inside = np.clip(index + half, 0, padded.size - 1)
+        out[first : first + frames.size] = np.einsum("fk,fk->f", padded[inside], taps)
+    return out
