@@ -1,0 +1,1 @@
+"""Back ends: the simulated bench, and output to the system's audio or to nobody."""

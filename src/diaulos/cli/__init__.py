@@ -1,0 +1,1 @@
+"""The use cases from a shell. Documented in docs/cli.md."""

@@ -1,0 +1,1 @@
+"""The demo session: the trio Saltmarsh at the Boathouse, played by plucked-string models."""

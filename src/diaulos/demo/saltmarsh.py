@@ -1,0 +1,293 @@
+"""Writes the demo session. Every sound is generated from seeds; nobody was recorded.
+
+Not all of it is well: one take clips, one hums, one has a calibration that nobody wrote
+down. That is what the views are for.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.circuit.pickup import PickupCircuit
+from diaulos.rig.bench import through_pickup
+from diaulos.rig.catalogue import reamp_rig
+from diaulos.session.model import Family, Instrument, MatchTarget, Session, Take, Track
+from diaulos.signal.amp import AmpFaults, AmpSettings, drive_signal
+from diaulos.signal.cabinet import cabinet_taps
+from diaulos.signal.convolve import convolve_long
+from diaulos.signal.strings import Part, StringCharacter, play, render_notes
+from diaulos.units import db_to_gain, dbu_to_peak_volt
+from diaulos.wiring import SessionFolder, bench_for
+from diaulos.work.measuring import finite_or_none, measure_blocks
+from diaulos.work.ports import FileNotes, Progress, no_progress
+from diaulos.work.reamp import ReampRequest, make_pass
+
+RATE_HZ = 48_000
+DEMO_DATE = datetime(2026, 5, 9, 10, 30, 0)
+NAME = "Saltmarsh"
+
+# Pickup values are representative, from memory.
+HUMBUCKER = PickupCircuit(4.4, 8200.0, 150e-12, eddy_ohm=400e3)
+SINGLE = PickupCircuit(2.4, 6000.0, 110e-12, volume_ohm=250e3, tone_ohm=250e3, eddy_ohm=600e3)
+WIDE_SINGLE = PickupCircuit(5.6, 9000.0, 160e-12, eddy_ohm=450e3)
+BUFFERED = PickupCircuit(0.05, 1000.0, 10e-12, volume_ohm=25e3, tone_ohm=1e6)
+
+
+@dataclass(frozen=True)
+class _Player:
+    """One instrument and what is played on it."""
+
+    ident: str
+    name: str
+    family: Family
+    take: str
+    pickup: PickupCircuit
+    strings: StringCharacter
+    part: Part
+    tempo_bpm: float
+    seconds: float
+    peak_dbu: float
+    full_scale_dbu: float | None
+    true_full_scale_dbu: float
+    voice: str
+    cabinet: str
+    hum_dbfs: float | None = None
+
+
+PLAYERS = (
+    _Player(
+        "baritone",
+        "Baritone, humbuckers, B standard",
+        "baritone",
+        "Slack water, verse",
+        HUMBUCKER,
+        StringCharacter(decay_s=2.6, brightness_hz=4800.0),
+        Part(
+            ((35, 42, 47), (), (47,), (42,), (38, 45, 50), (), (45,), (50, 52),
+             (33, 40, 45), (), (45,), (40,), (40, 47, 52), (47,), (), (42,)),
+            strength=0.75,
+        ),
+        96.0,
+        24.0,
+        1.5,
+        14.0,
+        14.0,
+        "foghorn",
+        "closed-four",
+    ),
+    _Player(
+        "offset",
+        "Offset guitar, single coils, standard",
+        "guitar",
+        "Slack water, chorus",
+        SINGLE,
+        StringCharacter(decay_s=1.8, brightness_hz=6500.0, pickup_at=0.07),
+        Part(
+            ((40, 47, 52, 56), (52, 56), (40, 47, 52), (59,), (45, 52, 57, 61), (57,),
+             (45, 52, 57), (61,), (42, 49, 54), (54, 57), (42, 49, 54), (57,),
+             (47, 54, 59), (59, 63), (47, 54, 59), (63,)),
+            strength=0.85,
+        ),
+        96.0,
+        20.0,
+        3.2,
+        2.0,
+        2.0,
+        "tideline",
+        "open-one",
+        hum_dbfs=-66.0,
+    ),
+    _Player(
+        "fretless",
+        "Five-string fretless bass, active",
+        "bass",
+        "Slack water, bass",
+        BUFFERED,
+        StringCharacter(decay_s=3.0, brightness_hz=2600.0, pluck_at=0.22, pickup_at=0.13),
+        Part(
+            ((23,), (), (30,), (35,), (26,), (), (33,), (), (21 + 7,), (), (33,), (28,),
+             (28,), (), (35,), (30,)),
+            strength=0.8,
+            ring_eighths=1.6,
+        ),
+        96.0,
+        22.0,
+        4.0,
+        16.0,
+        16.0,
+        "keel",
+        "bass-fifteen",
+    ),
+    _Player(
+        "semi",
+        "Semi-hollow, wide single coils, drop D",
+        "guitar",
+        "Marram, intro",
+        WIDE_SINGLE,
+        StringCharacter(decay_s=2.2, brightness_hz=4200.0, pickup_at=0.17),
+        Part(
+            ((38, 45, 50), (), (53,), (57,), (), (62,), (57,), (),
+             (41, 48, 53), (), (57,), (60,), (), (53,), (48,), ()),
+            strength=0.6,
+            ring_eighths=3.0,
+        ),
+        78.0,
+        20.0,
+        -4.0,
+        None,
+        11.0,
+        "lantern",
+        "closed-two",
+        hum_dbfs=-58.0,
+    ),
+)  # fmt: skip
+
+
+def write_demo(
+    path: Path, progress: Progress = no_progress, *, with_passes: bool = True
+) -> tuple[SessionFolder, Session]:
+    """Write the demo session into a new folder and return it open."""
+    rigs = (
+        reamp_rig("rig01", "Combo by box", voice="tideline", cabinet="open-one"),
+        reamp_rig(
+            "rig02", "Tall stack by box", voice="foghorn", cabinet="closed-four",
+            amp_name="50 W head",
+        ),
+        reamp_rig(
+            "rig03", "Bass by box", voice="keel", cabinet="bass-fifteen", amp_name="120 W bass head"
+        ),
+    )  # fmt: skip
+    session = Session(
+        id="saltmarsh-demo",
+        name=NAME,
+        sample_rate_hz=RATE_HZ,
+        tempo_bpm=96.0,
+        instruments=tuple(Instrument(id=p.ident, name=p.name, family=p.family) for p in PLAYERS),
+        rigs=rigs,
+        current_rig="rig01",
+    )
+    folder = SessionFolder.create(path, session)
+    try:
+        takes = []
+        for number, player in enumerate(PLAYERS, start=1):
+            progress((number - 1) / (len(PLAYERS) + 1), f"Playing {player.take}")
+            takes.append(_write_take(folder, session, player, number))
+        session = session.model_copy(update={"takes": tuple(takes)})
+        if with_passes:
+            progress(len(PLAYERS) / (len(PLAYERS) + 1), "Reamping a first pass")
+            session = _first_passes(folder, session)
+        folder.save(session)
+    except BaseException:
+        folder.close()
+        raise
+    progress(1.0, "Done")
+    return folder, session
+
+
+def _first_passes(folder: SessionFolder, session: Session) -> Session:
+    wanted = (("t0001", "rig02"), ("t0001", "rig01"))
+    for index, (take_id, rig_id) in enumerate(wanted):
+        request = ReampRequest(
+            session, take_id, rig_id=rig_id, target=MatchTarget(kind="track", ident="k02")
+        )
+        outcome = make_pass(
+            request,
+            store=folder,
+            backend_for=bench_for(seed=10 + index),
+            clock=lambda: DEMO_DATE,
+        )
+        session = outcome.edit(session)
+    return session
+
+
+def _write_take(
+    folder: SessionFolder, session: Session, player: _Player, number: int
+) -> Take:
+    take_id = f"t{number:04d}"
+    volts = play_volts(player, seed=100 + number)
+    di = volts / dbu_to_peak_volt(player.true_full_scale_dbu)
+    rng = np.random.default_rng(200 + number)
+    di = di + rng.standard_normal(di.size) * db_to_gain(-104.0)
+    if player.hum_dbfs is not None:
+        di = di + _hum(di.size, player.hum_dbfs)
+    di = np.clip(di, -1.0, 1.0 - 2.0**-23)
+    amp = drive_signal(
+        volts, AmpSettings(voice=player.voice), RATE_HZ, AmpFaults(seed=300 + number)
+    )
+    amp = convolve_long(amp, cabinet_taps(player.cabinet, float(RATE_HZ)))[: di.size]
+    amp = amp * (db_to_gain(-11.0) / float(np.max(np.abs(amp))))
+    minute = 10 * number
+    notes = FileNotes(
+        description=f"{NAME}; {player.take}; {player.name}",
+        made_at=DEMO_DATE.replace(minute=minute % 60),
+        time_reference=(10 * 3600 + minute * 60) * RATE_HZ,
+        history="demo; plucked-string model",
+    )
+    tracks = (
+        _write_track(folder, take_id, "k01", "DI", "di", di, player.full_scale_dbu, notes),
+        _write_track(folder, take_id, "k02", "Amp and cabinet", "cabinet", amp, None, notes),
+    )
+    return Take(
+        id=take_id,
+        name=player.take,
+        recorded_at=notes.made_at.isoformat(timespec="seconds"),
+        time_reference=notes.time_reference,
+        instrument_id=player.ident,
+        tracks=tracks,
+    )
+
+
+def play_volts(player: _Player, seed: int) -> NDArray[np.float64]:
+    """What the player puts into a 1 M input over 3 m of cable, in volts."""
+    notes = play(player.part, player.tempo_bpm, player.seconds, seed)
+    emf = render_notes(notes, RATE_HZ, player.seconds, player.strings, seed)
+    loaded = through_pickup(
+        emf, player.pickup, RATE_HZ, cable_f=300e-12, load_ohm=1e6, load_f=50e-12
+    )
+    return loaded * (dbu_to_peak_volt(player.peak_dbu) / float(np.max(np.abs(loaded))))
+
+
+def _hum(count: int, dbfs: float) -> NDArray[np.float64]:
+    time = np.arange(count) / RATE_HZ
+    parts = ((1, 1.0), (2, 0.4), (3, 0.6), (5, 0.3), (7, 0.2))
+    wave = sum(part * np.sin(2.0 * math.pi * 50.02 * n * time + n) for n, part in parts)
+    return np.asarray(wave * db_to_gain(dbfs))
+
+
+def _write_track(
+    folder: SessionFolder,
+    take_id: str,
+    track_id: str,
+    name: str,
+    tap: Any,
+    samples: NDArray[np.float64],
+    full_scale_dbu: float | None,
+    notes: FileNotes,
+) -> Track:
+    file = f"audio/{take_id}_{track_id}.wav"
+    sink = folder.create_audio(file, RATE_HZ, 1, "24", notes)
+    sink.write(samples[:, None])
+    sink.close()
+    levels = measure_blocks([samples[:, None]], RATE_HZ, 1)
+    return Track(
+        id=track_id,
+        name=name,
+        tap=tap,
+        file=file,
+        frames=int(samples.size),
+        full_scale_dbu=full_scale_dbu,
+        peak_dbfs=levels.peak_dbfs,
+        loudness_lufs=finite_or_none(levels.loudness.lufs),
+        clipped_samples=levels.clipped_samples,
+    )
+
+
+Finder = Callable[[], Path]

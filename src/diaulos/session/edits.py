@@ -1,0 +1,203 @@
+"""Edits: functions from session to session.
+
+An edit is applied to the session of the moment, which may have moved on since it was
+made; what it belongs to may be gone, and then it raises EditError and changes nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from diaulos.errors import EditError
+from diaulos.rig.model import Rig
+from diaulos.session.model import (
+    BinItem,
+    Impulse,
+    Instrument,
+    MatchRecord,
+    Pass,
+    Session,
+    Take,
+    rig_hash,
+)
+
+
+@dataclass(frozen=True)
+class Edit:
+    """A change with the words that undo shows for it."""
+
+    label: str
+    change: Callable[[Session], Session]
+
+    def __call__(self, session: Session) -> Session:
+        return self.change(session)
+
+
+def _replace_take(session: Session, take: Take) -> Session:
+    session.take(take.id)
+    takes = tuple(take if t.id == take.id else t for t in session.takes)
+    return session.model_copy(update={"takes": takes})
+
+
+def _checked(session: Session) -> Session:
+    """`model_copy` does not validate; a whole session is checked where values came in."""
+    return Session.model_validate(session.model_dump())
+
+
+def add_take(take: Take) -> Edit:
+    """A new take at the end of the list."""
+
+    def change(session: Session) -> Session:
+        if any(t.id == take.id for t in session.takes):
+            raise EditError(f"There is already a take {take.id}.")
+        return session.model_copy(update={"takes": (*session.takes, take)})
+
+    return Edit(f"Add take {take.name}", change)
+
+
+def add_pass(take_id: str, new: Pass, rig: Rig) -> Edit:
+    """A new pass of a take, with the rig as it was."""
+
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        if any(p.id == new.id for p in take.passes):
+            raise EditError(f"{take.name} already has a pass {new.id}.")
+        take = take.model_copy(update={"passes": (*take.passes, new)})
+        session = _replace_take(session, take)
+        snapshots = {**session.snapshots, rig_hash(rig): rig}
+        return session.model_copy(update={"snapshots": snapshots})
+
+    return Edit(f"Reamp {new.name}", change)
+
+
+def discard_pass(take_id: str, pass_id: str) -> Edit:
+    """A pass into the bin; its file stays."""
+
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        gone = take.pass_(pass_id)
+        rest = tuple(p for p in take.passes if p.id != gone.id)
+        session = _replace_take(session, take.model_copy(update={"passes": rest}))
+        item = BinItem(take_id=take.id, item=gone)
+        return session.model_copy(update={"bin": (*session.bin, item)})
+
+    return Edit("Discard pass", change)
+
+
+def restore_pass(pass_file: str) -> Edit:
+    """A pass out of the bin, back to its take."""
+
+    def change(session: Session) -> Session:
+        item = next((b for b in session.bin if b.item.file == pass_file), None)
+        if item is None:
+            raise EditError("That pass is no longer in the bin.")
+        take = session.take(item.take_id)
+        take = take.model_copy(update={"passes": (*take.passes, item.item)})
+        session = _replace_take(session, take)
+        rest = tuple(b for b in session.bin if b is not item)
+        return session.model_copy(update={"bin": rest})
+
+    return Edit("Restore pass", change)
+
+
+def empty_bin() -> Edit:
+    """Forget what is in the bin. Its files are deleted by the store afterwards."""
+    return Edit("Empty bin", lambda session: session.model_copy(update={"bin": ()}))
+
+
+def _change_pass(label: str, take_id: str, pass_id: str, **update: object) -> Edit:
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        old = take.pass_(pass_id)
+        new = Pass.model_validate({**old.model_dump(), **update})
+        passes = tuple(new if p.id == old.id else p for p in take.passes)
+        return _replace_take(session, take.model_copy(update={"passes": passes}))
+
+    return Edit(label, change)
+
+
+def rename_pass(take_id: str, pass_id: str, name: str) -> Edit:
+    """Another name for a pass."""
+    return _change_pass("Rename pass", take_id, pass_id, name=name)
+
+
+def keep_pass(take_id: str, pass_id: str, keeper: bool) -> Edit:
+    """Mark a pass as the one to keep, or take the mark away."""
+    label = "Keep pass" if keeper else "Unmark pass"
+    return _change_pass(label, take_id, pass_id, keeper=keeper)
+
+
+def rematch_pass(take_id: str, pass_id: str, match: MatchRecord | None) -> Edit:
+    """Another reference for a pass; the file stays as it is."""
+    value = None if match is None else match.model_dump()
+    return _change_pass("Match pass", take_id, pass_id, match=value)
+
+
+def set_device_setting(
+    rig_id: str, device_id: str, setting_id: str, value: float | str
+) -> Edit:
+    """One control or choice of a device in a rig."""
+
+    def change(session: Session) -> Session:
+        rig = session.rig(rig_id).with_setting(device_id, setting_id, value)
+        rigs = tuple(rig if r.id == rig.id else r for r in session.rigs)
+        return session.model_copy(update={"rigs": rigs})
+
+    return Edit(f"Set {setting_id}", change)
+
+
+def choose_rig(rig_id: str) -> Edit:
+    """Another rig as the current one."""
+    return Edit(
+        "Choose rig",
+        lambda session: session.model_copy(update={"current_rig": session.rig(rig_id).id}),
+    )
+
+
+def set_full_scale(take_id: str, track_id: str, full_scale_dbu: float | None) -> Edit:
+    """The calibration of a recorded track."""
+
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        old = take.track(track_id)
+        new = type(old).model_validate({**old.model_dump(), "full_scale_dbu": full_scale_dbu})
+        tracks = tuple(new if t.id == old.id else t for t in take.tracks)
+        return _replace_take(session, take.model_copy(update={"tracks": tracks}))
+
+    return Edit("Set calibration", change)
+
+
+def add_impulse(impulse: Impulse) -> Edit:
+    """A cabinet impulse response for this session."""
+
+    def change(session: Session) -> Session:
+        if any(i.file == impulse.file for i in session.impulses):
+            raise EditError(f"{impulse.name} is already in the session.")
+        return session.model_copy(update={"impulses": (*session.impulses, impulse)})
+
+    return Edit(f"Add cabinet {impulse.name}", change)
+
+
+def add_instrument(instrument: Instrument) -> Edit:
+    """One more instrument."""
+
+    def change(session: Session) -> Session:
+        if any(i.id == instrument.id for i in session.instruments):
+            raise EditError(f"There is already an instrument {instrument.id}.")
+        return session.model_copy(update={"instruments": (*session.instruments, instrument)})
+
+    return Edit(f"Add {instrument.name}", change)
+
+
+def set_info(**values: object) -> Edit:
+    """Name, tempo, metre and target of the session."""
+
+    def change(session: Session) -> Session:
+        allowed = {"name", "tempo_bpm", "metre", "target_peak_dbfs"}
+        unknown = set(values) - allowed
+        if unknown:
+            raise EditError(f"{', '.join(sorted(unknown))} cannot be changed.")
+        return _checked(session.model_copy(update=values))
+
+    return Edit("Change session settings", change)

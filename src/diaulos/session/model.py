@@ -1,0 +1,258 @@
+"""The session as data. Audio is named, never held; files lie inside the session folder."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints, model_validator
+
+from diaulos.errors import EditError
+from diaulos.rig.model import Frozen, Rig
+from diaulos.signal.loudness import Layout, Method
+
+SCHEMA_VERSION = 1
+
+InsideFile = Annotated[
+    str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
+]
+"""A file of the session: one level down, no way out of the folder."""
+
+Ident = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]{0,40}$")]
+Name = Annotated[str, StringConstraints(min_length=1, max_length=200, strip_whitespace=True)]
+Tap = Literal["di", "amp", "cabinet", "modeled", "mic"]
+WordLength = Literal["24", "float"]
+Family = Literal["guitar", "baritone", "bass", "other"]
+
+SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000, 176_400, 192_000)
+
+
+class Instrument(Frozen):
+    """A guitar or bass."""
+
+    id: Ident
+    name: Name
+    family: Family = "guitar"
+    notes: str = ""
+
+
+class Track(Frozen):
+    """One recorded track of a take.
+
+    `full_scale_dbu` is the dBu of a sine that reached 0 dBFS; None when nobody knows.
+    """
+
+    id: Ident
+    name: Name
+    tap: Tap
+    file: InsideFile
+    frames: int = Field(gt=0)
+    channels: int = Field(default=1, ge=1, le=64)
+    full_scale_dbu: float | None = None
+    peak_dbfs: float
+    loudness_lufs: float | None = None
+    clipped_samples: int = Field(default=0, ge=0)
+
+
+class MatchTarget(Frozen):
+    """What a pass is to be as loud as: a track of the take, an earlier pass, a figure, or
+    nothing."""
+
+    kind: Literal["track", "pass", "lufs", "none"] = "track"
+    ident: str = ""
+    lufs: float = Field(default=-18.0, ge=-60.0, le=0.0)
+
+
+class MatchRecord(Frozen):
+    """How a pass was matched. Gains are applied when it is heard or exported."""
+
+    target: MatchTarget
+    label: str
+    reference_lufs: float
+    before_lufs: float
+    gain_db: float
+    pair_offset_db: float
+    after_lufs: float
+    true_peak_dbtp: float
+    method: Method
+    layout: Layout
+
+    @property
+    def total_db(self) -> float:
+        """Gain on the pass, the pair's offset included."""
+        return self.gain_db + self.pair_offset_db
+
+
+class AlignmentRecord(Frozen):
+    """Where the return lies against the DI, as measured."""
+
+    delay_samples: float
+    delay_error_samples: float
+    polarity: Literal[-1, 1]
+    confidence: float
+    drift_ppm: float | None = None
+    drift_error_ppm: float | None = None
+
+
+class Pass(Frozen):
+    """One reamp of a stored take. The file is the return as it came, from the first sample
+    sent on; delay, polarity and gain are applied when it is heard or exported."""
+
+    id: Ident
+    name: Name
+    track_id: Ident
+    file: InsideFile
+    frames: int = Field(gt=0)
+    rig_hash: str
+    rig_name: str
+    made_at: str
+    send_gain_db: float
+    send_limited_db: float = 0.0
+    assumed_calibration: bool = False
+    amp_peak_dbu: float
+    return_gain_db: float
+    alignment: AlignmentRecord | None
+    alignment_refused: str = ""
+    peak_dbfs: float
+    true_peak_dbtp: float
+    clipped_samples: int = 0
+    loudness_lufs: float | None
+    match: MatchRecord | None
+    xruns: int = 0
+    keeper: bool = False
+    notes: str = ""
+
+    @property
+    def headroom_db(self) -> float:
+        """From the loudest peak to the converter's clip point."""
+        return -self.peak_dbfs
+
+
+class Take(Frozen):
+    """One recording of all armed tracks at once, and its passes."""
+
+    id: Ident
+    name: Name
+    recorded_at: str
+    time_reference: int = Field(default=0, ge=0)
+    instrument_id: str = ""
+    tracks: tuple[Track, ...] = Field(min_length=1)
+    passes: tuple[Pass, ...] = ()
+    notes: str = ""
+
+    def track(self, track_id: str) -> Track:
+        """The track of this id or name; EditError when there is none."""
+        for track in self.tracks:
+            if track_id in (track.id, track.name):
+                return track
+        raise EditError(
+            f"{self.name} has no track {track_id!r}.",
+            remedy=f"Its tracks: {', '.join(t.name for t in self.tracks)}.",
+        )
+
+    def pass_(self, pass_id: str) -> Pass:
+        """The pass of this id or name; EditError when there is none."""
+        for one in self.passes:
+            if pass_id in (one.id, one.name):
+                return one
+        raise EditError(f"{self.name} has no pass {pass_id!r}.")
+
+    @property
+    def di(self) -> Track | None:
+        """The dry track, if the take has one."""
+        return next((track for track in self.tracks if track.tap == "di"), None)
+
+
+class BinItem(Frozen):
+    """A discarded pass. Its file stays until the bin is emptied."""
+
+    take_id: Ident
+    item: Pass
+
+
+class Impulse(Frozen):
+    """A cabinet impulse response that the person brought."""
+
+    name: Name
+    file: InsideFile
+
+
+class Session(Frozen):
+    """The whole document."""
+
+    schema_version: Literal[1] = 1
+    id: str
+    name: Name
+    sample_rate_hz: int = Field(ge=8000, le=192_000)
+    word_length: WordLength = "24"
+    tempo_bpm: float = Field(default=120.0, ge=20.0, le=400.0)
+    metre: Annotated[str, StringConstraints(pattern=r"^[1-9]\d?/(1|2|4|8|16|32)$")] = "4/4"
+    target_peak_dbfs: float = Field(default=-12.0, ge=-60.0, le=0.0)
+    instruments: tuple[Instrument, ...] = ()
+    rigs: tuple[Rig, ...] = ()
+    current_rig: str = ""
+    takes: tuple[Take, ...] = ()
+    bin: tuple[BinItem, ...] = ()
+    impulses: tuple[Impulse, ...] = ()
+    snapshots: dict[str, Rig] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _whole(self) -> Session:
+        for what, ids in (
+            ("take", [take.id for take in self.takes]),
+            ("rig", [rig.id for rig in self.rigs]),
+        ):
+            if len(set(ids)) != len(ids):
+                raise ValueError(f"two of the {what}s have the same id")
+        if self.rigs and self.current_rig not in {rig.id for rig in self.rigs}:
+            raise ValueError(f"current_rig {self.current_rig!r} is not one of the rigs")
+        return self
+
+    def take(self, take_id: str) -> Take:
+        """The take of this id or name; EditError when there is none."""
+        for take in self.takes:
+            if take_id in (take.id, take.name):
+                return take
+        known = ", ".join(take.name for take in self.takes) or "none yet"
+        raise EditError(f"There is no take {take_id!r}.", remedy=f"Takes here: {known}.")
+
+    def rig(self, rig_id: str = "") -> Rig:
+        """The rig of this id or name, the current one by default."""
+        wanted = rig_id or self.current_rig
+        for rig in self.rigs:
+            if wanted in (rig.id, rig.name):
+                return rig
+        known = ", ".join(rig.name for rig in self.rigs) or "none"
+        raise EditError(f"There is no rig {wanted!r}.", remedy=f"Rigs here: {known}.")
+
+    def instrument_name(self, instrument_id: str) -> str:
+        """Name of an instrument, or "" when the take has none."""
+        return next((i.name for i in self.instruments if i.id == instrument_id), "")
+
+    def used_files(self) -> set[str]:
+        """Every file that the session or its bin names."""
+        files = {track.file for take in self.takes for track in take.tracks}
+        files |= {one.file for take in self.takes for one in take.passes}
+        files |= {item.item.file for item in self.bin}
+        return files | {impulse.file for impulse in self.impulses}
+
+
+def rig_hash(rig: Rig) -> str:
+    """Content hash under which a rig's settings are stored once."""
+    text = json.dumps(rig.model_dump(mode="json"), sort_keys=True, separators=(",", ":"))
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+def tone_words(rig: Rig) -> str:
+    """The tone of a rig in a few words: voice, drive, cabinet."""
+    words = []
+    for device in rig.devices:
+        for setting in device.settings:
+            if setting.id == "voice" and setting.kind == "choice":
+                words.append(dict(setting.options).get(setting.value, setting.value))
+            elif setting.id == "drive" and setting.kind == "control":
+                words.append(f"drive {setting.value:g}")
+            elif setting.id == "cabinet" and setting.kind == "choice":
+                words.append(dict(setting.options).get(setting.value, setting.value))
+    return ", ".join(words)

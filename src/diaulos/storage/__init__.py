@@ -1,0 +1,1 @@
+"""Files: audio, Broadcast Wave and the session folder. The only place for soundfile."""

@@ -1,0 +1,174 @@
+"""Reading audio files of any kind, in blocks, with a clear answer for what is unusable."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.errors import AudioFileError
+from diaulos.signal.checks import require_finite
+from diaulos.storage.bwf import Bext, inspect_riff
+
+Audio32 = NDArray[np.float32]
+BLOCK_FRAMES = 65_536
+
+
+@dataclass(frozen=True)
+class AudioInfo:
+    """What an audio file holds."""
+
+    path: Path
+    rate_hz: int
+    frames: int
+    channels: int
+    subtype: str
+    bext: Bext | None
+
+    @property
+    def is_float(self) -> bool:
+        """True where samples may lie beyond full scale."""
+        return self.subtype in ("FLOAT", "DOUBLE")
+
+    @property
+    def seconds(self) -> float:
+        """Length in seconds."""
+        return self.frames / self.rate_hz
+
+
+def audio_info(path: Path) -> AudioInfo:
+    """Look at a file; AudioFileError where it is missing, no audio, cut off or empty."""
+    import soundfile
+
+    if not path.is_file():
+        raise AudioFileError("there is no such file.", where=str(path), remedy="Check the name.")
+    try:
+        riff = inspect_riff(path)
+        info = soundfile.info(str(path))
+    except soundfile.LibsndfileError as error:
+        raise AudioFileError(
+            "this is not audio that can be read.",
+            where=str(path),
+            remedy="WAV, RF64 and FLAC files can be used. Export it again as one of them.",
+        ) from error
+    except OSError as error:
+        raise AudioFileError(
+            f"it cannot be opened ({error.strerror}).", where=str(path), remedy="Check its rights."
+        ) from error
+    if riff is not None and riff.cut_off:
+        share = riff.data_bytes_there / max(riff.data_bytes_promised, 1)
+        raise AudioFileError(
+            f"it is cut off: {share:.0%} of the audio that its header promises is there.",
+            where=str(path),
+            remedy="Copy or export it again.",
+        )
+    if info.frames <= 0:
+        raise AudioFileError(
+            "it holds no audio (zero frames).", where=str(path), remedy="Choose another file."
+        )
+    return AudioInfo(
+        path=path,
+        rate_hz=int(info.samplerate),
+        frames=int(info.frames),
+        channels=int(info.channels),
+        subtype=str(info.subtype),
+        bext=riff.bext if riff else None,
+    )
+
+
+def read_blocks(
+    info: AudioInfo, *, first: int = 0, count: int | None = None, block: int = BLOCK_FRAMES
+) -> Iterator[Audio32]:
+    """Blocks of (frames, channels) from `first` on; refuses NaN and infinity by frame."""
+    import soundfile
+
+    rest = info.frames - first if count is None else min(count, info.frames - first)
+    try:
+        with soundfile.SoundFile(str(info.path)) as file:
+            file.seek(first)
+            at = first
+            while rest > 0:
+                samples = file.read(min(block, rest), dtype="float32", always_2d=True)
+                if samples.shape[0] == 0:
+                    raise AudioFileError(
+                        f"it ends at frame {at} of {info.frames}.",
+                        where=str(info.path),
+                        remedy="It is damaged: copy or export it again.",
+                    )
+                require_finite(samples, f"{info.path.name}, from frame {at}")
+                yield samples
+                at += samples.shape[0]
+                rest -= samples.shape[0]
+    except soundfile.LibsndfileError as error:
+        raise AudioFileError(
+            "it cannot be read to its end.",
+            where=str(info.path),
+            remedy="It is damaged: copy or export it again.",
+        ) from error
+
+
+def read_channel(
+    info: AudioInfo, channel: int = 0, *, first: int = 0, count: int | None = None
+) -> Audio32:
+    """One channel (from 0) as one array."""
+    require_channel(info, channel)
+    total = info.frames - first if count is None else max(0, min(count, info.frames - first))
+    out = np.empty(max(total, 0), dtype=np.float32)
+    at = 0
+    for samples in read_blocks(info, first=first, count=total):
+        out[at : at + samples.shape[0]] = samples[:, channel]
+        at += samples.shape[0]
+    return out[:at]
+
+
+def read_all(info: AudioInfo) -> Audio32:
+    """The whole file, (frames, channels)."""
+    return np.concatenate(list(read_blocks(info)))
+
+
+def require_channel(info: AudioInfo, channel: int) -> None:
+    """Refuse a channel that the file does not have."""
+    if not 0 <= channel < info.channels:
+        raise AudioFileError(
+            f"it has {info.channels} channel{'s' if info.channels > 1 else ''}; "
+            f"there is no channel {channel + 1}.",
+            where=str(info.path),
+            remedy="Choose one of its channels.",
+        )
+
+
+def require_one_channel(info: AudioInfo) -> None:
+    """Refuse a file of several channels where one is needed."""
+    if info.channels != 1:
+        raise AudioFileError(
+            f"it has {info.channels} channels where one is needed.",
+            where=str(info.path),
+            remedy="Choose one with --channel, or export one channel alone.",
+        )
+
+
+def resampled(blocks: Iterator[Audio32], from_hz: int, to_hz: int) -> Iterator[NDArray[Any]]:
+    """Mono blocks (frames,) at another rate, streaming."""
+    import soxr
+
+    stream = soxr.ResampleStream(from_hz, to_hz, 1, dtype="float32", quality="VHQ")
+    for samples in blocks:
+        out = stream.resample_chunk(np.ascontiguousarray(samples))
+        if out.size:
+            yield out
+    tail = stream.resample_chunk(np.zeros(0, dtype=np.float32), last=True)
+    if tail.size:
+        yield tail
+
+
+def resample_whole(samples: Audio32, from_hz: int, to_hz: int) -> Audio32:
+    """A whole mono signal at another rate."""
+    if from_hz == to_hz:
+        return samples
+    import soxr
+
+    return np.asarray(soxr.resample(samples, from_hz, to_hz, quality="VHQ"), dtype=np.float32)

@@ -1,0 +1,79 @@
+"""Joins the use cases with the bench, the folder and the system."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+from diaulos.audio.bench_backend import BenchBackend
+from diaulos.audio.output import SystemOutput
+from diaulos.rig.bench import BenchFaults
+from diaulos.rig.bench.chain import Impulses
+from diaulos.rig.catalogue import reamp_rig
+from diaulos.rig.course import Course
+from diaulos.session.model import Session, WordLength
+from diaulos.storage.audiofile import audio_info, resample_whole, resampled
+from diaulos.storage.folder import ExternalAudio, SessionFolder, session_text
+from diaulos.work.ports import AudioBackend, OutputBackend
+
+__all__ = [
+    "ExternalAudio",
+    "SessionFolder",
+    "audio_info",
+    "bench_for",
+    "local_now",
+    "new_session",
+    "output_backend",
+    "resample_whole",
+    "resampled",
+    "session_text",
+]
+
+
+def bench_for(
+    impulses: Impulses | None = None, *, seed: int = 1, mains_hz: float = 50.0
+) -> Callable[[Course], AudioBackend]:
+    """Audio for a course: the bench, with the faults of a real loop."""
+
+    def make(course: Course) -> AudioBackend:
+        return BenchBackend(course, BenchFaults(seed=seed, mains_hz=mains_hz), impulses)
+
+    return make
+
+
+def output_backend() -> OutputBackend:
+    """Where playback goes."""
+    return SystemOutput()
+
+
+def local_now() -> datetime:
+    """The wall clock, the one place that reads it."""
+    return datetime.now()
+
+
+def new_session(
+    path: Path,
+    *,
+    name: str = "",
+    rate_hz: int = 48_000,
+    word_length: WordLength = "24",
+    tempo_bpm: float = 120.0,
+    metre: str = "4/4",
+) -> tuple[SessionFolder, Session]:
+    """A new session with the rig for reamping by box, saved in its own folder."""
+    rig = reamp_rig()
+    session = Session.model_validate(
+        {
+            "id": uuid.uuid4().hex,
+            "name": name or path.name.removesuffix(".diaulos"),
+            "sample_rate_hz": rate_hz,
+            "word_length": word_length,
+            "tempo_bpm": tempo_bpm,
+            "metre": metre,
+            "rigs": [rig.model_dump()],
+            "current_rig": rig.id,
+        }
+    )
+    return SessionFolder.create(path, session), session

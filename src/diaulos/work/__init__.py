@@ -1,0 +1,1 @@
+"""Use cases, and the protocols of what they need from outside."""

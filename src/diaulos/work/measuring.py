@@ -1,0 +1,72 @@
+"""Reading levels off audio files, in blocks."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.signal.loudness import Layout, Loudness, LoudnessMeter
+from diaulos.signal.peaks import TruePeakMeter
+from diaulos.units import gain_to_db
+from diaulos.work.ports import AudioSource
+
+FULL_SCALE = 1.0 - 2.0**-23
+"""A sample this large has nowhere to go in 24 bit: it counts as clipped."""
+
+
+@dataclass(frozen=True)
+class Levels:
+    """What a stretch of audio measures. Levels are minus infinity for silence."""
+
+    frames: int
+    peak_dbfs: float
+    true_peak_dbtp: float
+    loudness: Loudness
+    clipped_samples: int
+
+
+def measure_blocks(
+    blocks: Iterable[NDArray[Any]], rate_hz: int, channels: int, layout: Layout | None = None
+) -> Levels:
+    """Measure blocks of (frames, channels)."""
+    loudness = LoudnessMeter(float(rate_hz), channels, layout)
+    peaks = [TruePeakMeter() for _ in range(channels)]
+    frames = clipped = 0
+    for block in blocks:
+        loudness.add(block)
+        for channel, meter in enumerate(peaks):
+            meter.add(block[:, channel])
+        clipped += int(np.count_nonzero(np.abs(block) >= FULL_SCALE))
+        frames += block.shape[0]
+    for meter in peaks:
+        meter.finish()
+    return Levels(
+        frames=frames,
+        peak_dbfs=gain_to_db(max(meter.sample_peak for meter in peaks)),
+        true_peak_dbtp=gain_to_db(max(meter.true_peak for meter in peaks)),
+        loudness=loudness.reading(),
+        clipped_samples=clipped,
+    )
+
+
+def measure_source(source: AudioSource, layout: Layout | None = None) -> Levels:
+    """Measure a whole file."""
+    return measure_blocks(source.blocks(), source.rate_hz, source.channels, layout)
+
+
+def finite_or_none(value: float) -> float | None:
+    """A figure for a record or a script: None in place of infinity and NaN."""
+    return value if math.isfinite(value) else None
+
+
+def read_mono(
+    source: AudioSource, *, channel: int = 0, first: int = 0, count: int | None = None
+) -> NDArray[np.float32]:
+    """One channel of a file as one array."""
+    parts = [block[:, channel] for block in source.blocks(first=first, count=count)]
+    return np.concatenate(parts) if parts else np.zeros(0, dtype=np.float32)

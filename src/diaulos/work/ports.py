@@ -1,0 +1,218 @@
+"""What the use cases need from outside: audio streams, a store, a clock, progress."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.errors import CancelledError
+
+Block = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class StreamSpec:
+    """A duplex stream: frames per block, and the channels of each direction."""
+
+    rate_hz: int
+    block_frames: int
+    input_channels: int = 1
+    output_channels: int = 1
+
+
+@dataclass(frozen=True)
+class StreamInfo:
+    """What an open stream says of itself. Latencies are the driver's claim, not measured."""
+
+    rate_hz: int
+    input_latency_s: float
+    output_latency_s: float
+    clock_id: str
+    realtime: bool
+
+
+@dataclass(frozen=True)
+class BlockTime:
+    """Where a block lies: frames since the stream began."""
+
+    frame: int
+
+
+@dataclass(frozen=True)
+class BlockStatus:
+    """What went wrong before this block: dropped input, late output."""
+
+    input_overflow: bool = False
+    output_underflow: bool = False
+
+
+StreamCallback = Callable[[Block, Block, int, BlockTime, BlockStatus], bool]
+"""(inputs, outputs, frames, time, status) -> go on? `inputs` is (frames, channels) to read,
+`outputs` (frames, channels) to fill; it comes zeroed."""
+
+
+class DuplexStream(Protocol):
+    """An open stream that has not begun."""
+
+    @property
+    def info(self) -> StreamInfo:
+        """What the stream says of itself."""
+
+    @property
+    def xruns(self) -> int:
+        """Blocks dropped or late so far."""
+
+    def run(self) -> None:
+        """Play and record until the callback says stop. Errors of the callback come out."""
+
+
+class AudioBackend(Protocol):
+    """Something that plays and records at once."""
+
+    def open(self, spec: StreamSpec, callback: StreamCallback) -> DuplexStream:
+        """Open a stream; AudioDeviceError when that is impossible."""
+
+
+class OutputStream(Protocol):
+    """An open output-only stream."""
+
+    @property
+    def device(self) -> str:
+        """The device's name, for a person and for remembering its level."""
+
+    @property
+    def silent(self) -> bool:
+        """True for the stand-in that nobody hears."""
+
+    def start(self) -> None:
+        """Begin to call back."""
+
+    def stop(self) -> None:
+        """Stop and let go of the device."""
+
+
+FillCallback = Callable[[int], NDArray[np.float32]]
+"""frames -> (frames, 2) to play."""
+
+
+class OutputBackend(Protocol):
+    """Something that plays."""
+
+    def open(self, rate_hz: int, fill: FillCallback) -> OutputStream:
+        """Open a stereo output."""
+
+
+class AudioSource(Protocol):
+    """An audio file that can be read."""
+
+    @property
+    def rate_hz(self) -> int:
+        """Sample rate."""
+
+    @property
+    def frames(self) -> int:
+        """Length in frames."""
+
+    @property
+    def channels(self) -> int:
+        """Number of channels."""
+
+    def blocks(
+        self, *, first: int = 0, count: int | None = None, block: int = 65_536
+    ) -> Iterator[NDArray[np.float32]]:
+        """Blocks of (frames, channels)."""
+
+
+class AudioSink(Protocol):
+    """An audio file that is being written."""
+
+    @property
+    def frames(self) -> int:
+        """Frames written so far."""
+
+    @property
+    def clipped_samples(self) -> int:
+        """Samples that did not fit the word length."""
+
+    def write(self, samples: NDArray[Any]) -> None:
+        """Append samples."""
+
+    def close(self) -> None:
+        """Finish the file."""
+
+    def abandon(self) -> None:
+        """Throw it away."""
+
+
+@dataclass(frozen=True)
+class FileNotes:
+    """What goes into a file's bext chunk."""
+
+    description: str
+    made_at: datetime
+    time_reference: int = 0
+    history: str = ""
+
+
+class SessionStore(Protocol):
+    """The session's folder, as the use cases see it."""
+
+    def open_audio(self, file: str) -> AudioSource:
+        """A file of the session."""
+
+    def create_audio(
+        self, file: str, rate_hz: int, channels: int, word: str, notes: FileNotes
+    ) -> AudioSink:
+        """A new file of the session; StorageError when it exists or cannot be made."""
+
+    def has_file(self, file: str) -> bool:
+        """Whether a file of this name lies in the folder."""
+
+
+class ExternalFiles(Protocol):
+    """Audio files outside the session."""
+
+    def open(self, path: Path) -> AudioSource:
+        """A file to read."""
+
+    def create(
+        self, path: Path, rate_hz: int, channels: int, word: str, notes: FileNotes, replace: bool
+    ) -> AudioSink:
+        """A file to write; written beside and renamed when it may replace another."""
+
+
+Clock = Callable[[], datetime]
+Progress = Callable[[float, str], None]
+"""(fraction 0 to 1, what is being done)."""
+
+
+def no_progress(fraction: float, text: str) -> None:
+    """Tell nobody."""
+
+
+@dataclass
+class CancelToken:
+    """Set from one thread, heeded in another."""
+
+    _event: threading.Event = field(default_factory=threading.Event)
+
+    def cancel(self) -> None:
+        """Ask for the work to stop."""
+        self._event.set()
+
+    @property
+    def cancelled(self) -> bool:
+        """Whether someone asked."""
+        return self._event.is_set()
+
+    def check(self) -> None:
+        """Raise CancelledError when someone asked."""
+        if self._event.is_set():
+            raise CancelledError

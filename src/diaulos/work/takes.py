@@ -1,0 +1,303 @@
+"""Use cases around stored takes: import a DI or a cabinet, export a pass, recover."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.errors import InputError
+from diaulos.session.edits import Edit, add_impulse, add_instrument, add_take
+from diaulos.session.model import (
+    Family,
+    Impulse,
+    Instrument,
+    Pass,
+    Session,
+    Take,
+    Track,
+    rig_hash,
+)
+from diaulos.work.aligned import pass_blocks
+from diaulos.work.files import one_channel, write_all
+from diaulos.work.loop import mono_blocks
+from diaulos.work.measuring import finite_or_none, measure_blocks, read_mono
+from diaulos.work.ports import (
+    AudioSink,
+    AudioSource,
+    CancelToken,
+    Clock,
+    ExternalFiles,
+    FileNotes,
+    Progress,
+    SessionStore,
+    no_progress,
+)
+
+RATES_HZ = (44_100, 192_000)
+MAX_IMPULSE_S = 2.0
+
+Resampler = Callable[[Iterator[NDArray[np.float32]], int, int], Iterator[NDArray[Any]]]
+
+
+@dataclass(frozen=True)
+class ImportRequest:
+    """What an import needs to know. `full_scale_dbu` is None for "unknown"."""
+
+    path: Path
+    name: str
+    channel: int | None = None
+    instrument_id: str = ""
+    new_instrument: str = ""
+    family: Family = "guitar"
+    full_scale_dbu: float | None = None
+
+
+@dataclass(frozen=True)
+class ImportOutcome:
+    """The imported take, the edits that add it, and what a person should know."""
+
+    take: Take
+    edit: Edit
+    note: str
+
+
+def import_di(
+    request: ImportRequest,
+    session: Session,
+    *,
+    store: SessionStore,
+    files: ExternalFiles,
+    resample: Resampler,
+    clock: Clock,
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+) -> ImportOutcome:
+    """Copy one channel of a file into the session as a take with a dry DI track."""
+    cancel = cancel or CancelToken()
+    source = files.open(request.path)
+    channel = one_channel(source, request.channel, str(request.path))
+    if not RATES_HZ[0] <= source.rate_hz <= RATES_HZ[1]:
+        raise InputError(
+            f"its sample rate is {source.rate_hz} Hz.",
+            where=str(request.path),
+            remedy="Rates from 44100 to 192000 Hz can be imported.",
+        )
+    if request.full_scale_dbu is not None and not -40.0 <= request.full_scale_dbu <= 60.0:
+        raise InputError(
+            f"{request.full_scale_dbu:g} dBu at 0 dBFS is not plausible.",
+            where="dBu at 0 dBFS",
+            remedy="Inputs reach full scale between -40 and +60 dBu; or choose unknown.",
+        )
+    number = _next_take_number(session, store)
+    take_id, file = f"t{number:04d}", f"audio/t{number:04d}_k01.wav"
+    rate = session.sample_rate_hz
+    now = clock()
+    word = "float" if getattr(source, "is_float", False) else session.word_length
+    notes = FileNotes(
+        description=f"{session.name}; {request.name}; DI imported from {request.path.name}",
+        made_at=now,
+        history=f"import of {request.path.name} at {source.rate_hz} Hz",
+    )
+    sink = store.create_audio(file, rate, 1, word, notes)
+    blocks = _told(mono_blocks(source.blocks(), channel), source.frames, progress, cancel)
+    if source.rate_hz != rate:
+        blocks = resample(blocks, source.rate_hz, rate)
+    write_all(sink, (block[:, None] for block in blocks))
+    stored = store.open_audio(file)
+    levels = measure_blocks(stored.blocks(), rate, 1)
+    track = Track(
+        id="k01",
+        name="DI",
+        tap="di",
+        file=file,
+        frames=stored.frames,
+        full_scale_dbu=request.full_scale_dbu,
+        peak_dbfs=max(levels.peak_dbfs, -200.0),
+        loudness_lufs=finite_or_none(levels.loudness.lufs),
+        clipped_samples=levels.clipped_samples,
+    )
+    instrument_id, extra = _instrument(request, session)
+    take = Take(
+        id=take_id,
+        name=request.name,
+        recorded_at=now.isoformat(timespec="seconds"),
+        instrument_id=instrument_id,
+        tracks=(track,),
+    )
+    add = add_take(take)
+
+    def change(current: Session) -> Session:
+        return add(extra(current) if extra else current)
+
+    note = ""
+    if source.rate_hz != rate:
+        note = f"Resampled from {source.rate_hz} to {rate} Hz, the session's rate."
+    if levels.clipped_samples:
+        note += f" {levels.clipped_samples} samples are at full scale: the recording clipped."
+    return ImportOutcome(take, Edit(f"Import {request.name}", change), note.strip())
+
+
+def _instrument(request: ImportRequest, session: Session) -> tuple[str, Edit | None]:
+    if not request.new_instrument:
+        return request.instrument_id, None
+    base = re.sub(r"[^a-z0-9]+", "_", request.new_instrument.lower()).strip("_") or "instrument"
+    base = base if base[0].isalpha() else f"i_{base}"
+    ident, number = base[:36], 2
+    while any(i.id == ident for i in session.instruments):
+        ident, number = f"{base[:32]}_{number}", number + 1
+    made = Instrument(id=ident, name=request.new_instrument, family=request.family)
+    return ident, add_instrument(made)
+
+
+def _next_take_number(session: Session, store: SessionStore) -> int:
+    numbers = [int(take.id[1:]) for take in session.takes if take.id[1:].isdigit()]
+    number = max(numbers, default=0) + 1
+    while store.has_file(f"audio/t{number:04d}_k01.wav"):
+        number += 1
+    return number
+
+
+def _told(
+    blocks: Iterator[NDArray[np.float32]], frames: int, progress: Progress, cancel: CancelToken
+) -> Iterator[NDArray[np.float32]]:
+    done = 0
+    for block in blocks:
+        cancel.check()
+        yield block
+        done += block.shape[0]
+        progress(min(1.0, done / max(frames, 1)), "Reading")
+
+
+@dataclass(frozen=True)
+class ImpulseOutcome:
+    """A brought cabinet: its name in the rig's choice is the impulse's file."""
+
+    impulse: Impulse
+    edit: Edit
+    note: str
+
+
+def import_impulse(
+    path: Path,
+    session: Session,
+    *,
+    store: SessionStore,
+    files: ExternalFiles,
+    resample: Resampler,
+    clock: Clock,
+) -> ImpulseOutcome:
+    """Copy an impulse response into the session, at its rate, peak-normalised to its sum."""
+    source = files.open(path)
+    if source.frames > MAX_IMPULSE_S * source.rate_hz:
+        raise InputError(
+            f"it lasts {source.frames / source.rate_hz:.1f} s; a cabinet's impulse response "
+            f"has at most {MAX_IMPULSE_S:g} s.",
+            where=str(path),
+            remedy="Is this a recording instead of an impulse response?",
+        )
+    mono = mono_blocks(source.blocks(), 0)
+    rate = session.sample_rate_hz
+    note = ""
+    if source.rate_hz != rate:
+        mono = resample(mono, source.rate_hz, rate)
+        note = f"Resampled from {source.rate_hz} to {rate} Hz."
+    taps = np.concatenate(list(mono)).astype(np.float64)
+    if float(np.max(np.abs(taps))) < 1e-6:
+        raise InputError("it is silent.", where=str(path), remedy="Choose another file.")
+    # Unity near the loudest band, as the stand-in cabinets are near 500 Hz.
+    spectrum = np.abs(np.fft.rfft(taps, max(16_384, taps.size)))
+    taps = taps / float(np.max(spectrum)) * 2.0
+    stem = re.sub(r"[^A-Za-z0-9_-]+", "-", path.stem)[:60].strip("-_") or "cabinet"
+    file, number = f"impulses/{stem}.wav", 2
+    while store.has_file(file):
+        file, number = f"impulses/{stem}-{number}.wav", number + 1
+    notes = FileNotes(f"Cabinet impulse response {path.name}", clock())
+    sink = store.create_audio(file, rate, 1, "float", notes)
+    write_all(sink, iter([taps.astype(np.float32)[:, None]]))
+    impulse = Impulse(name=path.stem[:200] or "Cabinet", file=file)
+    return ImpulseOutcome(impulse, add_impulse(impulse), note)
+
+
+def load_impulses(session: Session, store: SessionStore) -> dict[str, NDArray[np.float64]]:
+    """The session's own cabinets by the name that a rig uses for them: their file."""
+    return {
+        impulse.file: read_mono(store.open_audio(impulse.file)).astype(np.float64)
+        for impulse in session.impulses
+        if store.has_file(impulse.file)
+    }
+
+
+def export_pass(
+    session: Session,
+    take: Take,
+    one: Pass,
+    source: AudioSource,
+    create: Callable[[FileNotes], AudioSink],
+    clock: Clock,
+) -> None:
+    """Write a pass as Broadcast Wave: aligned to the DI's start, at its matched level."""
+    frames = take.track(one.track_id).frames
+    gain = one.match.total_db if one.match else 0.0
+    lag = one.alignment.delay_samples if one.alignment else 0.0
+    notes = FileNotes(
+        description=f"{session.name}; {take.name}; {one.name}; aligned to the DI",
+        made_at=clock(),
+        time_reference=take.time_reference,
+        history=f"reamp; moved {-lag:.2f} samples; gain {gain:+.2f} dB",
+    )
+    write_all(create(notes), pass_blocks(source, one, frames))
+
+
+def recover_passes(session: Session, store: SessionStore, orphans: list[str]) -> list[Edit]:
+    """Edits that bring files of passes back which a dead process left in the folder.
+
+    Level is measured; delay and send are unknown until the pass is aligned again.
+    """
+    edits = []
+    for file in orphans:
+        found = re.fullmatch(r"audio/(t\d{4})_(p\d{2,})_k\d{2}\.wav", file)
+        if not found or not any(take.id == found[1] for take in session.takes):
+            continue
+        take = session.take(found[1])
+        if take.di is None or any(p.id == found[2] for p in take.passes):
+            continue
+        source = store.open_audio(file)
+        edits.append(_recovered(session, take, take.di, found[2], file, source))
+    return edits
+
+
+def _recovered(
+    session: Session, take: Take, di: Track, pass_id: str, file: str, source: AudioSource
+) -> Edit:
+    from diaulos.session.edits import add_pass
+
+    levels = measure_blocks(source.blocks(), source.rate_hz, 1)
+    rig = session.rig()
+    made = Pass(
+        id=pass_id,
+        name=f"Recovered {pass_id}",
+        track_id=di.id,
+        file=file,
+        frames=source.frames,
+        rig_hash=rig_hash(rig),
+        rig_name=rig.name,
+        made_at=take.recorded_at,
+        send_gain_db=0.0,
+        amp_peak_dbu=0.0,
+        return_gain_db=0.0,
+        alignment=None,
+        alignment_refused="Recovered: not measured yet.",
+        peak_dbfs=max(levels.peak_dbfs, -200.0),
+        true_peak_dbtp=max(levels.true_peak_dbtp, -200.0),
+        clipped_samples=levels.clipped_samples,
+        loudness_lufs=finite_or_none(levels.loudness.lufs),
+        match=None,
+        notes="Recovered after Diaulos ended early.",
+    )
+    return add_pass(take.id, made, rig)
