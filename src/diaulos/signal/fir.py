@@ -28,7 +28,7 @@ def minimum_phase(
     """
     import scipy.fft
 
-    size = 8 * max_taps
+    size = 4 * max_taps
     freqs = np.fft.rfftfreq(size, 1.0 / rate_hz)
     gain = np.maximum(magnitude(freqs), 1e-9)
     cepstrum = scipy.fft.irfft(np.log(gain), size)

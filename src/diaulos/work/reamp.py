@@ -17,7 +17,7 @@ from diaulos.rig.bench import Probe, probe
 from diaulos.rig.bench.chain import Impulses
 from diaulos.rig.course import Course, reamp_course
 from diaulos.rig.model import Rig
-from diaulos.rig.plan import SendPlan, return_control, solve_send
+from diaulos.rig.plan import SendPlan, Station, return_control, solve_send, stations
 from diaulos.session.edits import Edit, add_pass
 from diaulos.session.model import (
     AlignmentRecord,
@@ -130,9 +130,24 @@ def plan_reamp(
                             + knob.minimum)  # fmt: skip
         if gain != knob.value:
             rig = rig.with_setting(device.id, knob.id, gain)
-            course = reamp_course(rig)
-            probes = probe(course, played, float(rate_hz), impulses, check)
+            clipped = any((p.headroom_db or 1.0) <= 0.0 for p in probes[-2:])
+            if clipped:
+                probes = probe(reamp_course(rig), played, float(rate_hz), impulses, check)
+            else:
+                probes = _with_gain(probes, stations(reamp_course(rig)), gain - knob.value)
     return ReampPlan(rig, send, gain, probes)
+
+
+def _with_gain(
+    probes: tuple[Probe, ...], changed: tuple[Station, ...], gain_db: float
+) -> tuple[Probe, ...]:
+    """Probes after the converter's gain alone was moved: the track's levels move with it,
+    its noise too (which is counted ahead of the gain), and so does the input's ceiling."""
+    moved = []
+    for old, station in zip(probes, changed, strict=True):
+        by = gain_db if old is probes[-1] else 0.0
+        moved.append(Probe(station, old.peak + by, old.typical + by, old.floor + by))
+    return tuple(moved)
 
 
 @dataclass(frozen=True)

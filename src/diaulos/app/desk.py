@@ -1,0 +1,512 @@
+"""What the window does with sessions: open, save, import, close, and the views on them.
+
+Imported after the first paint: from here on the document's own modules are needed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, Qt
+from PySide6.QtWidgets import QAbstractButton, QFileDialog, QMessageBox
+
+from diaulos import wiring
+from diaulos.app.dialogs.import_di import ImportDiDialog
+from diaulos.app.dialogs.new_session import NewSessionDialog
+from diaulos.app.document import Document
+from diaulos.app.jobs import Job, Jobs
+from diaulos.app.main_window import MainWindow
+from diaulos.app.services import Services
+from diaulos.app.views.reamp.view import ReampView
+from diaulos.errors import CancelledError, DiaulosError, SessionLockedError
+from diaulos.session import edits
+from diaulos.session.model import Session
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes
+from diaulos.wiring import SessionFolder
+
+WELCOME = (
+    "<h2>No session is open</h2><p>File &gt; New session (Ctrl+N) makes one, "
+    "File &gt; Open (Ctrl+O) opens one.</p>"
+)
+
+
+class Desk(QObject):
+    """The session that is open, its folder and its view."""
+
+    def __init__(self, window: MainWindow, services: Services) -> None:
+        super().__init__(window)
+        self.window = window
+        self.services = services
+        self.jobs = Jobs(self)
+        self.document: Document | None = None
+        self.folder: SessionFolder | None = None
+        self.view: ReampView | None = None
+        window.desk = self
+        window.strip.chosen.connect(lambda key: self.view and self.view.choose_rig(key))
+        self.jobs.started.connect(self._on_busy)
+        self.jobs.progressed.connect(self._on_progress)
+        self.jobs.ended.connect(window.update_actions)
+        self.jobs.failed.connect(self.show_problem)
+        window.say_empty(WELCOME)
+        window.update_actions()
+
+    # --- state for the window ---
+
+    def state(self) -> set[str]:
+        """Words that the table of actions asks for."""
+        if self.document is None:
+            return set()
+        words = {"open"}
+        if not self.document.read_only:
+            words.add("write")
+            if not self.jobs.busy:
+                words.add("idle")
+        return words
+
+    def history_labels(self) -> tuple[str, str]:
+        """What undo and redo would do."""
+        if self.document is None:
+            return "", ""
+        return self.document.undo_label, self.document.redo_label
+
+    def _on_busy(self, title: str) -> None:
+        self.window.say(f"{title}\N{HORIZONTAL ELLIPSIS}")
+        self.window.update_actions()
+
+    def _on_progress(self, fraction: float, text: str) -> None:
+        self.window.say(f"{text} {fraction:.0%}")
+        if self.view is None:
+            self.window.say_empty(f"<h2>{text}</h2><p>{fraction:.0%}</p>")
+
+    def show_problem(self, error: Exception) -> None:
+        """Say what went wrong and what to do."""
+        if isinstance(error, CancelledError):
+            self.window.say(error.what)
+            return
+        self.window.say(str(error))
+        box = QMessageBox(self.window)
+        box.setIcon(QMessageBox.Icon.Warning)
+        box.setWindowTitle("Diaulos")
+        if isinstance(error, DiaulosError):
+            box.setText(error.what[:1].upper() + error.what[1:])
+            box.setInformativeText("\n".join(part for part in (error.remedy, error.where) if part))
+        else:
+            box.setText("Something went wrong inside Diaulos. Nothing saved was lost.")
+            box.setInformativeText(f"{type(error).__name__}: {error}")
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    # --- opening ---
+
+    def attach(self, folder: SessionFolder, session: Session, *, recovered: bool = False) -> None:
+        """Show this session in place of the one before."""
+        self._detach()
+        self.folder = folder
+        self.document = Document(
+            session,
+            folder,
+            folder.path,
+            read_only=folder.read_only,
+            write_journal=folder.write_journal,
+            parent=self,
+        )
+        if recovered:
+            self.document.mark_unsaved()
+        self.document.state_changed.connect(self._on_state)
+        self.document.failed.connect(self.show_problem)
+        levels = self.window.preferences.levels_db
+        self.view = ReampView(self.document, self.jobs, self.services, levels)
+        self.view.said.connect(self.window.say)
+        self.view.problem.connect(self.show_problem)
+        self.view.courses_changed.connect(self.window.strip.set_rows)
+        for button in self.view.findChildren(QAbstractButton):
+            # A click leaves the focus where it was: Space stays with playback.
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.window.stack.addWidget(self.view)
+        self.window.stack.setCurrentWidget(self.view)
+        self.view.take_list.setFocus()
+        self.window.preferences.add_recent(str(folder.path))
+        take = self.view.take
+        if take is None:
+            self.window.say("No takes yet. Import a DI with Ctrl+I.")
+        else:
+            self.window.say("Choose a take. R sends it out to the amplifier and back.")
+        self._on_state()
+        self.view._tell_courses()
+
+    def _detach(self) -> None:
+        if self.view is not None:
+            self.view.close_down()
+            self.window.preferences.levels_db = self.view.player.last_levels_db
+            self.window.stack.removeWidget(self.view)
+            self.view.deleteLater()
+            self.view = None
+        if self.document is not None:
+            self.document.close()
+            self.document.deleteLater()
+            self.document = None
+        if self.folder is not None:
+            self.folder.close()
+            self.folder = None
+
+    def _on_state(self) -> None:
+        document = self.document
+        if document is None:
+            return
+        session = document.session
+        mark = "*" if document.dirty else ""
+        only = " (read-only)" if document.read_only else ""
+        self.window.setWindowTitle(f"{session.name}{mark}{only} \N{EN DASH} Diaulos")
+        word = "24 bit" if session.word_length == "24" else "32 bit float"
+        self.window.say_where(
+            f"{session.sample_rate_hz / 1000:g} kHz, {word}, {session.tempo_bpm:g} bpm, "
+            f"{session.metre}{only}"
+        )
+        self.window.update_actions()
+
+    def open_path(self, path: str | Path, *, read_only: bool = False) -> bool:
+        """Open a session; offers read-only when it is locked, and unsaved work it finds."""
+        if not self.may_close():
+            return False
+        try:
+            folder = SessionFolder.open(Path(path), read_only=read_only)
+        except SessionLockedError as error:
+            if self._ask("This session is open elsewhere", str(error), "Open read-only"):
+                return self.open_path(path, read_only=True)
+            return False
+        except DiaulosError as error:
+            self.show_problem(error)
+            return False
+        try:
+            session = folder.load()
+        except DiaulosError as error:
+            folder.close()
+            self.show_problem(error)
+            return False
+        recovered = False
+        journal = None if read_only else folder.journal()
+        if journal is not None and journal != session:
+            recovered = self._ask(
+                "Unsaved work was found",
+                "Diaulos ended early. Bring back what was not saved?",
+                "Bring it back",
+            )
+            if recovered:
+                session = journal
+            else:
+                folder.drop_journal()
+        self.attach(folder, session, recovered=recovered)
+        if not read_only:
+            self._offer_orphans()
+        return True
+
+    def _offer_orphans(self) -> None:
+        assert self.folder is not None and self.document is not None
+        try:
+            orphans = self.folder.orphans(self.document.session)
+            found = recover_passes(self.document.session, self.folder, orphans)
+        except DiaulosError:
+            return  # a damaged leftover is no reason not to open the session
+        if found and self._ask(
+            "A pass was found that is not in the session",
+            f"{len(found)} recorded return(s) lie in the folder without an entry.",
+            "Add them",
+        ):
+            for edit in found:
+                self.document.apply(edit, journal=True)
+
+    def _ask(self, title: str, text: str, yes: str) -> bool:
+        box = QMessageBox(self.window)
+        box.setWindowTitle("Diaulos")
+        box.setText(title)
+        box.setInformativeText(text)
+        button = box.addButton(yes, QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        return box.clickedButton() is button
+
+    def ask_open(self) -> None:
+        """Ask for a session folder."""
+        path = QFileDialog.getExistingDirectory(self.window, "Open a session (a .diaulos folder)")
+        if path:
+            self.open_path(path)
+
+    def new_session(self) -> None:
+        """Ask for what a new session needs and make it."""
+        dialog = NewSessionDialog(Path.home(), self.window)
+        if dialog.exec() and self.may_close():
+            self.make_session(dialog)
+
+    def make_session(self, dialog: NewSessionDialog) -> None:
+        """Make the session that a dialog describes."""
+        try:
+            folder, session = wiring.new_session(
+                dialog.path,
+                name=dialog.name.text().strip(),
+                rate_hz=dialog.rate.currentData(),
+                word_length=dialog.word.currentData(),
+                tempo_bpm=dialog.tempo.value(),
+                metre=dialog.metre.currentText(),
+            )
+        except DiaulosError as error:
+            self.show_problem(error)
+            return
+        self.attach(folder, session)
+
+    def open_demo(self, path: Path, write: Callable[[Path, Progress], Any]) -> None:
+        """Open the demo session, writing it first when it is not there."""
+        if (path / "session.json").is_file():
+            self.open_path(path)
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> Any:
+            return write(path, progress)
+
+        self.jobs.start(Job("Writing the demo", work, lambda made: self.attach(*made)))
+
+    # --- saving ---
+
+    def save(self) -> None:
+        """Save, off the UI thread."""
+        document, folder = self.document, self.folder
+        if document is None or folder is None or document.read_only:
+            return
+        session = document.session
+
+        def work(progress: Progress, cancel: CancelToken) -> Session:
+            folder.save(session)
+            return session
+
+        def done(saved: Session) -> None:
+            if self.document is document:
+                document.mark_saved(saved)
+            self.window.say("Saved.")
+
+        if not self.jobs.start(Job("save", work, done, self.show_problem, background=True)):
+            self.window.say("Busy; try again in a moment.")
+
+    def ask_save_as(self) -> None:
+        """Ask for another name and save there."""
+        path, _ = QFileDialog.getSaveFileName(self.window, "Save session as", "", "Sessions (*.diaulos)")
+        if path:
+            self.save_as(Path(path))
+
+    def save_as(self, path: Path) -> None:
+        """The whole session under another name, and go on there."""
+        document, folder = self.document, self.folder
+        if document is None or folder is None:
+            return
+        session = document.session.model_copy(update={"name": path.name.removesuffix(".diaulos")})
+
+        def work(progress: Progress, cancel: CancelToken) -> SessionFolder:
+            progress(0.1, "Copying the session")
+            return folder.copy_to(path, session)
+
+        self.jobs.start(Job("Saving as", work, lambda made: self.attach(made, session)))
+
+    # --- edits ---
+
+    def undo(self) -> None:
+        if self.document is not None:
+            self.document.undo()
+
+    def redo(self) -> None:
+        if self.document is not None:
+            self.document.redo()
+
+    def restore(self) -> None:
+        """The pass that was discarded last, out of the bin."""
+        if self.document is not None:
+            if not self.document.session.bin:
+                self.window.say("The bin is empty.")
+                return
+            self.document.apply(edits.restore_pass(self.document.session.bin[-1].item.file))
+
+    def empty_bin(self) -> None:
+        """Delete what is in the bin for good, after saying what that costs."""
+        document, folder = self.document, self.folder
+        if document is None or folder is None:
+            return
+        files = {item.item.file for item in document.session.bin}
+        if not files:
+            self.window.say("The bin is empty.")
+            return
+        steps = document.steps_needing(files)
+        text = f"{len(files)} file(s) are deleted. This cannot be undone."
+        if steps:
+            shown = ", ".join(dict.fromkeys(steps[-6:]))
+            text += f" Undo forgets its {len(steps)} step(s) that need them ({shown}), and all others."
+        if not self._ask("Empty the bin?", text, "Delete"):
+            return
+        document.apply(edits.empty_bin())
+        document.forget_steps()
+        session = document.session
+
+        def work(progress: Progress, cancel: CancelToken) -> Session:
+            # The session first: no saved session may name a file that is gone.
+            folder.save(session)
+            folder.delete_files(files)
+            return session
+
+        self.jobs.start(Job("Emptying the bin", work, document.mark_saved))
+
+    # --- import ---
+
+    def ask_import(self) -> None:
+        """Ask for a file and for what must be known about it."""
+        path, _ = QFileDialog.getOpenFileName(
+            self.window, "Import DI", "", "Audio (*.wav *.flac *.rf64);;All files (*)"
+        )
+        if path:
+            self.import_dialog(Path(path))
+
+    def import_dialog(self, path: Path) -> None:
+        """Ask for what must be known about a file, then import it."""
+        if self.document is None:
+            return
+        try:
+            source = self.services.files.open(path)
+        except DiaulosError as error:
+            self.show_problem(error)
+            return
+        dialog = ImportDiDialog(
+            path,
+            source.channels,
+            source.rate_hz,
+            source.frames / source.rate_hz,
+            self.document.session,
+            self.window,
+        )
+        if dialog.exec():
+            self.import_file(dialog.request())
+
+    def import_file(self, request: ImportRequest) -> None:
+        """Import a file as a new take."""
+        document, services = self.document, self.services
+        if document is None:
+            return
+        session, store = document.session, document.store
+
+        def work(progress: Progress, cancel: CancelToken) -> ImportOutcome:
+            return import_di(
+                request,
+                session,
+                store=store,
+                files=services.files,
+                resample=services.resample,
+                clock=services.clock,
+                progress=progress,
+                cancel=cancel,
+            )
+
+        def done(outcome: ImportOutcome) -> None:
+            if document.apply(outcome.edit, journal=True) and self.view is not None:
+                row = self.view.takes.row_of(outcome.take.id)
+                self.view._choose_take(row)
+                self.window.say(f"{outcome.take.name} is in the session. {outcome.note}".strip())
+
+        self.jobs.start(Job(f"Importing {request.path.name}", work, done))
+
+    # --- passed on to the view ---
+
+    def show_reamp(self) -> None:
+        if self.view is not None:
+            self.window.stack.setCurrentWidget(self.view)
+            self.view.take_list.setFocus()
+
+    def reamp(self) -> None:
+        if self.view is not None:
+            self.view.reamp()
+
+    def match_again(self) -> None:
+        if self.view is not None:
+            self.view.match_again()
+
+    def cancel(self) -> None:
+        self.jobs.cancel()
+
+    def toggle_play(self) -> None:
+        if self.view is not None:
+            self.view.toggle_play()
+
+    def hear_di(self) -> None:
+        if self.view is not None:
+            self.view.bar.choose("di")
+
+    def hear_reference(self) -> None:
+        if self.view is not None:
+            self.view.bar.choose("reference")
+
+    def hear_pass(self) -> None:
+        if self.view is not None:
+            self.view.bar.choose("pass")
+
+    def toggle_loop(self) -> None:
+        if self.view is not None:
+            self.view.bar.toggle_loop()
+
+    def rename(self) -> None:
+        if self.view is not None:
+            self.view.rename()
+
+    def keep(self) -> None:
+        if self.view is not None:
+            self.view.keep()
+
+    def discard(self) -> None:
+        if self.view is not None:
+            self.view.discard()
+
+    def export(self) -> None:
+        if self.view is not None:
+            self.view.ask_export()
+
+    def copy_image(self) -> None:
+        if self.view is not None:
+            self.view.wave.copy_image()
+            self.window.say("The waveform is in the clipboard, as an image.")
+
+    def copy_csv(self) -> None:
+        if self.view is not None:
+            self.view.wave.copy_csv()
+            self.window.say("The waveform's figures are in the clipboard, as CSV.")
+
+    # --- closing ---
+
+    def may_close(self) -> bool:
+        """Ask only when something would be lost."""
+        if self.jobs.busy:
+            if not self._ask("Work is going on", "Cancel it and close?", "Cancel it"):
+                return False
+            self.jobs.cancel()
+        document, folder = self.document, self.folder
+        if document is None or folder is None or not document.dirty or document.read_only:
+            return True
+        box = QMessageBox(self.window)
+        box.setWindowTitle("Diaulos")
+        box.setText(f"Save the changes to {document.session.name}?")
+        box.setInformativeText("Without saving, the changes since the last save are lost.")
+        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+        discard = box.addButton("Close without saving", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        if box.clickedButton() is save:
+            try:
+                folder.save(document.session)
+            except DiaulosError as error:
+                self.show_problem(error)
+                return False
+            document.mark_saved(document.session)
+            return True
+        if box.clickedButton() is discard:
+            folder.drop_journal()
+            return True
+        return False
+
+    def shut_down(self) -> None:
+        """The window is closing: stop everything, give the lock back."""
+        self.jobs.shut_down()
+        self._detach()

@@ -1,0 +1,1 @@
+"""Dialogs for what is not an everyday edit."""

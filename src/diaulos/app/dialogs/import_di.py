@@ -1,0 +1,136 @@
+"""Import DI: what must be known about a dry recording before it can be reamped."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QWidget,
+)
+
+from diaulos.session.model import Session
+from diaulos.work.takes import ImportRequest
+
+NEW = "new"
+FAMILIES = (("guitar", "Guitar"), ("baritone", "Baritone"), ("bass", "Bass"), ("other", "Other"))
+
+
+class ImportDiDialog(QDialog):
+    """Asks for channel, instrument and calibration of one file."""
+
+    def __init__(
+        self,
+        path: Path,
+        channels: int,
+        rate_hz: int,
+        seconds: float,
+        session: Session,
+        parent: QWidget | None = None,
+    ) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Import DI")
+        self._path, self._channels = path, channels
+        form = QFormLayout(self)
+        facts = f"{path.name}: {rate_hz / 1000:g} kHz, {channels} channel"
+        facts += f"{'s' if channels != 1 else ''}, {seconds:.1f} s"
+        form.addRow(QLabel(facts))
+        if rate_hz != session.sample_rate_hz:
+            note = QLabel(
+                f"It will be resampled to {session.sample_rate_hz / 1000:g} kHz, the session's rate."
+            )
+            note.setProperty("role", "muted")
+            form.addRow(note)
+        self.name = QLineEdit(path.stem[:200])
+        self.name.setAccessibleName("Name of the take")
+        self.name.textChanged.connect(self._check)
+        form.addRow("Name of the take", self.name)
+        self.channel = QComboBox()
+        self.channel.setAccessibleName("Channel with the DI")
+        for number in range(1, channels + 1):
+            self.channel.addItem(f"Channel {number}", number)
+        if channels > 1:
+            form.addRow("DI is on", self.channel)
+        self.instrument = QComboBox()
+        self.instrument.setAccessibleName("Instrument")
+        for instrument in session.instruments:
+            self.instrument.addItem(instrument.name, instrument.id)
+        self.instrument.addItem("New instrument", NEW)
+        self.instrument.currentIndexChanged.connect(self._check)
+        form.addRow("Instrument", self.instrument)
+        self.new_name = QLineEdit("Guitar")
+        self.new_name.setAccessibleName("Name of the new instrument")
+        self.new_name.textChanged.connect(self._check)
+        self.family = QComboBox()
+        self.family.setAccessibleName("Family of the new instrument")
+        for key, words in FAMILIES:
+            self.family.addItem(words, key)
+        self._new = QWidget()
+        row = QHBoxLayout(self._new)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.addWidget(self.new_name, 1)
+        row.addWidget(self.family)
+        form.addRow("", self._new)
+        self.full_scale = QDoubleSpinBox()
+        self.full_scale.setRange(-40.0, 60.0)
+        self.full_scale.setDecimals(1)
+        self.full_scale.setValue(12.0)
+        self.full_scale.setSuffix(" dBu at 0 dBFS")
+        self.full_scale.setAccessibleName("Level that reached full scale")
+        self.unknown = QCheckBox("Unknown")
+        self.unknown.setChecked(True)
+        self.unknown.toggled.connect(self._check)
+        scale = QHBoxLayout()
+        scale.addWidget(self.full_scale, 1)
+        scale.addWidget(self.unknown)
+        form.addRow("Input calibration", scale)
+        hint = QLabel(
+            "The level of a sine at the DI input that reached full scale, at the gain that was "
+            "set.\nUnknown: +12 dBu is assumed, and said wherever it is used."
+        )
+        hint.setProperty("role", "muted")
+        form.addRow(hint)
+        self._problem = QLabel()
+        self._problem.setProperty("role", "problem")
+        form.addRow(self._problem)
+        self._buttons = QDialogButtonBox(
+            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+        )
+        self._buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Import")
+        self._buttons.accepted.connect(self.accept)
+        self._buttons.rejected.connect(self.reject)
+        form.addRow(self._buttons)
+        self._check()
+
+    def _check(self) -> None:
+        is_new = self.instrument.currentData() == NEW
+        self._new.setVisible(is_new)
+        self.full_scale.setEnabled(not self.unknown.isChecked())
+        text = ""
+        if not self.name.text().strip():
+            text = "Give the take a name."
+        elif is_new and not self.new_name.text().strip():
+            text = "Give the instrument a name."
+        self._problem.setText(text)
+        self._buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not text)
+
+    def request(self) -> ImportRequest:
+        """What was asked for."""
+        is_new = self.instrument.currentData() == NEW
+        return ImportRequest(
+            path=self._path,
+            name=self.name.text().strip(),
+            channel=int(self.channel.currentData()) if self._channels > 1 else 1,
+            instrument_id="" if is_new else str(self.instrument.currentData()),
+            new_instrument=self.new_name.text().strip() if is_new else "",
+            family=self.family.currentData(),
+            full_scale_dbu=None if self.unknown.isChecked() else self.full_scale.value(),
+        )

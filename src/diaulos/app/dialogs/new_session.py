@@ -1,0 +1,103 @@
+"""New session: where, and what cannot be changed later."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QFormLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QWidget,
+)
+
+from diaulos.session.model import SAMPLE_RATES_HZ
+
+METRES = ("4/4", "3/4", "6/8", "2/4", "5/4", "7/8", "12/8")
+
+
+class NewSessionDialog(QDialog):
+    """Asks for folder, name, rate, word length, tempo and metre."""
+
+    def __init__(self, folder: Path, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("New session")
+        form = QFormLayout(self)
+        self.name = QLineEdit("New session")
+        self.name.setAccessibleName("Session name")
+        self.name.textChanged.connect(self._check)
+        self.folder = QLineEdit(str(folder))
+        self.folder.setAccessibleName("Folder")
+        self.folder.setMinimumWidth(320)
+        self.folder.textChanged.connect(self._check)
+        browse = QPushButton("Browse\N{HORIZONTAL ELLIPSIS}")
+        browse.clicked.connect(self._browse)
+        row = QHBoxLayout()
+        row.addWidget(self.folder, 1)
+        row.addWidget(browse)
+        self.rate = QComboBox()
+        self.rate.setAccessibleName("Sample rate")
+        for rate in SAMPLE_RATES_HZ:
+            self.rate.addItem(f"{rate / 1000:g} kHz", rate)
+        self.rate.setCurrentIndex(SAMPLE_RATES_HZ.index(48_000))
+        self.word = QComboBox()
+        self.word.setAccessibleName("Word length")
+        self.word.addItem("24 bit", "24")
+        self.word.addItem("32 bit float", "float")
+        self.tempo = QDoubleSpinBox()
+        self.tempo.setRange(20.0, 400.0)
+        self.tempo.setValue(120.0)
+        self.tempo.setSuffix(" bpm")
+        self.tempo.setAccessibleName("Tempo")
+        self.metre = QComboBox()
+        self.metre.setAccessibleName("Metre")
+        self.metre.addItems(list(METRES))
+        self._problem = QLabel()
+        self._problem.setProperty("role", "problem")
+        self._buttons = QDialogButtonBox(
+            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+        )
+        self._buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Create")
+        self._buttons.accepted.connect(self.accept)
+        self._buttons.rejected.connect(self.reject)
+        form.addRow("Name", self.name)
+        form.addRow("In folder", row)
+        form.addRow("Sample rate", self.rate)
+        form.addRow("Word length", self.word)
+        form.addRow("Tempo", self.tempo)
+        form.addRow("Metre", self.metre)
+        form.addRow(self._problem)
+        form.addRow(self._buttons)
+        self.name.selectAll()
+        self._check()
+
+    @property
+    def path(self) -> Path:
+        """The session's folder."""
+        return Path(self.folder.text()).expanduser() / f"{self.name.text().strip()}.diaulos"
+
+    def _browse(self) -> None:
+        chosen = QFileDialog.getExistingDirectory(self, "Folder", self.folder.text())
+        if chosen:
+            self.folder.setText(chosen)
+
+    def _check(self) -> None:
+        name = self.name.text().strip()
+        text = ""
+        if not name:
+            text = "Give the session a name."
+        elif "/" in name or name.startswith("."):
+            text = "A name has no slash and does not begin with a dot."
+        elif not Path(self.folder.text()).expanduser().is_dir():
+            text = "This folder does not exist. Choose another one."
+        elif self.path.exists():
+            text = "There is a session of this name already. Choose another name."
+        self._problem.setText(text)
+        self._buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not text)

@@ -1,0 +1,43 @@
+"""Dialogs that only say something: the keys, the safety notices, about."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QTextBrowser, QVBoxLayout, QWidget
+
+SAFETY = """
+<h3>Before anything is plugged</h3>
+<ul>
+<li><b>A speaker output</b> goes through speaker cable (never shielded instrument cable) to a
+speaker or a load of the right impedance and power: never to an instrument, line or microphone
+input, a DI box not made for it, or a headphone. On bridged outputs the minus is live: an earthed
+DI or line tap shorts the amplifier.</li>
+<li><b>A valve amplifier never runs without its load</b>: the output transformer and valves fail.
+A transistor amplifier needs no load but has a least impedance. Power off before changing speaker
+cables.</li>
+<li><b>Never lift a safety earth</b> to cure hum. Isolate the signal instead. Amplifiers hold
+lethal voltages after switch-off; inside work is for a licensed technician. Mains wiring follows
+local code; a residual-current device protects the outlet.</li>
+<li><b>Load boxes and attenuators run hot</b>: rated at twice the amplifier's power when it is
+driven hard (common practice), with air around them.</li>
+<li><b>The send level starts low and is raised.</b> Mute monitors before re-plugging; phantom power
+off before plugging. Watch sound level and exposure time at a cranked amplifier and in
+headphones.</li>
+</ul>
+"""
+
+
+class TextDialog(QDialog):
+    """A text to read."""
+
+    def __init__(self, title: str, html: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(title)
+        self.resize(620, 460)
+        column = QVBoxLayout(self)
+        text = QTextBrowser()
+        text.setAccessibleName(title)
+        text.setHtml(html)
+        column.addWidget(text)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok)
+        buttons.accepted.connect(self.accept)
+        column.addWidget(buttons)

@@ -1,0 +1,145 @@
+"""The one place in the window that holds the session."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from diaulos.errors import DiaulosError
+from diaulos.session.edits import Edit
+from diaulos.session.history import History
+from diaulos.session.model import Session
+from diaulos.work.ports import SessionStore
+
+JOURNAL_MS = 15_000
+"""Edits are journalled at least every 30 s; half of that leaves room for a slow disk."""
+
+WriteJournal = Callable[[Session], None]
+
+
+class Document(QObject):
+    """The current session, its history and its folder.
+
+    `changed` fires after each change with the session before and after; `state_changed`
+    when what can be undone or saved changes; `failed` with an error for the person.
+    """
+
+    changed = Signal(object, object)
+    state_changed = Signal()
+    failed = Signal(object)
+
+    def __init__(
+        self,
+        session: Session,
+        store: SessionStore,
+        path: Path,
+        *,
+        read_only: bool,
+        write_journal: WriteJournal,
+        parent: QObject | None = None,
+    ) -> None:
+        super().__init__(parent)
+        self._history = History(session)
+        self._saved = session
+        self._journalled = session
+        self._write_journal = write_journal
+        self.store = store
+        self.path = path
+        self.read_only = read_only
+        self._timer = QTimer(self)
+        self._timer.setInterval(JOURNAL_MS)
+        self._timer.timeout.connect(self.journal_now)
+        if not read_only:
+            self._timer.start()
+
+    @property
+    def session(self) -> Session:
+        """The session as it is now."""
+        return self._history.current
+
+    @property
+    def dirty(self) -> bool:
+        """Whether there is something that is not saved."""
+        return self.session is not self._saved and self.session != self._saved
+
+    @property
+    def undo_label(self) -> str:
+        """What undo would undo."""
+        return self._history.undo_label
+
+    @property
+    def redo_label(self) -> str:
+        """What redo would do again."""
+        return self._history.redo_label
+
+    def apply(self, edit: Edit, *, journal: bool = False) -> bool:
+        """Apply an edit; a failed one changes nothing and is told by `failed`."""
+        before = self.session
+        try:
+            self._history.apply(edit)
+        except (DiaulosError, ValueError) as error:
+            self.failed.emit(error)
+            return False
+        self._tell(before)
+        if journal:
+            self.journal_now()
+        return True
+
+    def undo(self) -> None:
+        """One step back."""
+        before = self.session
+        self._history.undo()
+        self._tell(before)
+
+    def redo(self) -> None:
+        """One step forward."""
+        before = self.session
+        self._history.redo()
+        self._tell(before)
+
+    def mark_saved(self, session: Session) -> None:
+        """This session is on the disk now."""
+        self._saved = session
+        self._journalled = session
+        self.state_changed.emit()
+
+    def mark_unsaved(self) -> None:
+        """The session came from a journal: nothing of it is saved yet."""
+        self._saved = self._saved.model_copy(update={"name": self._saved.name + " "})
+        self.state_changed.emit()
+
+    def steps_needing(self, files: set[str]) -> list[str]:
+        """Undo steps that deleting these files would break."""
+        return self._history.steps_needing(files)
+
+    def forget_steps(self) -> None:
+        """Drop undo and redo."""
+        self._history.forget_steps()
+        self.state_changed.emit()
+
+    def journal_now(self) -> None:
+        """Write unsaved work beside the session, in a thread of its own."""
+        session = self.session
+        if self.read_only or session is self._journalled or session == self._saved:
+            return
+        self._journalled = session
+        import threading
+
+        def write() -> None:
+            try:
+                self._write_journal(session)
+            except DiaulosError as error:
+                self.failed.emit(error)
+
+        threading.Thread(target=write, name="journal", daemon=True).start()
+
+    def close(self) -> None:
+        """Stop the timer; the folder is closed by whoever opened it."""
+        self._timer.stop()
+
+    def _tell(self, before: Session) -> None:
+        if self.session is not before:
+            self.changed.emit(before, self.session)
+        self.state_changed.emit()

@@ -1,0 +1,27 @@
+"""Figures as text, the same everywhere: fixed widths, a real minus sign, a unit."""
+
+from __future__ import annotations
+
+import math
+
+MINUS = "\N{MINUS SIGN}"
+
+
+def number(value: float, places: int = 1, *, sign: bool = False) -> str:
+    """A figure; silence and the unknown as a dash."""
+    if not math.isfinite(value) or value <= -199.0:
+        return "\N{EN DASH}"
+    text = f"{value:+.{places}f}" if sign else f"{value:.{places}f}"
+    if float(text) == 0.0:
+        text = text.replace("-", "").replace("+", "\N{PLUS-MINUS SIGN}" if sign else "")
+    return text.replace("-", MINUS)
+
+
+def level(value: float, unit: str, places: int = 1) -> str:
+    """A level with its unit."""
+    return f"{number(value, places)} {unit}"
+
+
+def clock(seconds: float) -> str:
+    """Minutes and seconds."""
+    return f"{int(seconds // 60)}:{seconds % 60:04.1f}"

@@ -1,0 +1,159 @@
+"""Long work off the UI thread, one job at a time, with progress and Cancel.
+
+A job captures its inputs when it is made, changes nothing, and its result is handed over
+on the UI thread.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import QObject, Qt, Signal
+
+from diaulos.errors import CancelledError
+from diaulos.work.ports import CancelToken, Progress
+
+Work = Callable[[Progress, CancelToken], Any]
+
+
+@dataclass(frozen=True)
+class Job:
+    """Work with a title and what to do with its result (on the UI thread).
+
+    A `background` job shows no progress bar and gives way: a newer one of the same title
+    takes its place.
+    """
+
+    title: str
+    work: Work
+    done: Callable[[Any], None]
+    failed: Callable[[Exception], None] | None = None
+    background: bool = False
+
+
+class _Wires(QObject):
+    """Signals from the worker's thread to the UI's."""
+
+    progressed = Signal(object, float, str)
+    finished = Signal(object, object)
+    failed = Signal(object, object)
+
+
+class Jobs(QObject):
+    """Runs jobs and tells how they fare."""
+
+    started = Signal(str)
+    progressed = Signal(float, str)
+    ended = Signal()
+    failed = Signal(object)
+    idle = Signal()
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._wires = _Wires()
+        queued = Qt.ConnectionType.QueuedConnection
+        self._wires.progressed.connect(self._on_progress, queued)
+        self._wires.finished.connect(self._on_finished, queued)
+        self._wires.failed.connect(self._on_failed, queued)
+        self._front: tuple[Job, CancelToken] | None = None
+        self._back: dict[str, tuple[Job, CancelToken]] = {}
+        self._waiting: dict[str, Job] = {}
+        self._threads: dict[int, threading.Thread] = {}
+
+    @property
+    def busy(self) -> bool:
+        """Whether a job with a progress bar runs."""
+        return self._front is not None
+
+    @property
+    def quiet(self) -> bool:
+        """Whether nothing at all runs or waits."""
+        return self._front is None and not self._back and not self._waiting
+
+    def start(self, job: Job) -> bool:
+        """Start a job; False when another one is running (background jobs always start)."""
+        if job.background:
+            running = self._back.get(job.title)
+            if running is not None:
+                running[1].cancel()
+                self._waiting[job.title] = job
+                return True
+            token = CancelToken()
+            self._back[job.title] = (job, token)
+            self._spawn(job, token)
+            return True
+        if self._front is not None:
+            return False
+        token = CancelToken()
+        self._front = (job, token)
+        self.started.emit(job.title)
+        self._spawn(job, token)
+        return True
+
+    def cancel(self) -> None:
+        """Ask the job with the progress bar to stop."""
+        if self._front is not None:
+            self._front[1].cancel()
+
+    def shut_down(self) -> None:
+        """Cancel all and wait for the threads: the window is closing."""
+        self._waiting.clear()
+        for _, token in self._back.values():
+            token.cancel()
+        self.cancel()
+        for thread in list(self._threads.values()):
+            thread.join(timeout=10.0)
+
+    def _spawn(self, job: Job, token: CancelToken) -> None:
+        def run() -> None:
+            try:
+                result = job.work(
+                    lambda fraction, text: self._wires.progressed.emit(job, fraction, text), token
+                )
+            except Exception as error:
+                self._wires.failed.emit(job, error)
+            else:
+                self._wires.finished.emit(job, result)
+
+        thread = threading.Thread(target=run, name=f"job: {job.title}", daemon=True)
+        self._threads[id(job)] = thread
+        thread.start()
+
+    def _on_progress(self, job: Job, fraction: float, text: str) -> None:
+        if self._front is not None and self._front[0] is job:
+            self.progressed.emit(fraction, text)
+
+    def _clear(self, job: Job) -> bool:
+        """Forget a job that ended; True when its result is still wanted."""
+        thread = self._threads.pop(id(job), None)
+        if thread is not None:
+            thread.join()
+        if job.background:
+            self._back.pop(job.title, None)
+            following = self._waiting.pop(job.title, None)
+            if following is not None:
+                self.start(following)
+                return False
+            return True
+        self._front = None
+        self.ended.emit()
+        return True
+
+    def _on_finished(self, job: Job, result: Any) -> None:
+        if self._clear(job):
+            job.done(result)
+        if self.quiet:
+            self.idle.emit()
+
+    def _on_failed(self, job: Job, error: Exception) -> None:
+        wanted = self._clear(job)
+        if wanted and not (job.background and isinstance(error, CancelledError)):
+            if job.failed is not None:
+                job.failed(error)
+            else:
+                self.failed.emit(error)
+        if self.quiet:
+            self.idle.emit()

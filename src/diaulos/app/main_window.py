@@ -1,0 +1,214 @@
+"""The frame: rail, course strip, views, status line, menus.
+
+It imports Qt only, so that it paints at once; the session and the views come after the
+first paint (`attach`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtGui import QAction, QCloseEvent, QKeyEvent, QKeySequence, QPaintEvent
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app import theme
+from diaulos.app.actions import ACTIONS
+from diaulos.app.preferences import Preferences
+from diaulos.app.widgets.course_strip import CourseStrip
+from diaulos.app.widgets.rail import Rail
+
+if TYPE_CHECKING:
+    from diaulos.app.desk import Desk
+
+VIEWS = [("reamp", "Reamp", "Ctrl+5")]
+"""The views that exist; the rail shows no others."""
+
+
+class MainWindow(QMainWindow):
+    """The window. What it does is asked of the desk, which comes with the session."""
+
+    painted = Signal()
+
+    def __init__(self, preferences: Preferences) -> None:
+        super().__init__()
+        self.preferences = preferences
+        self.desk: Desk | None = None
+        self._actions: dict[str, QAction] = {}
+        self._painted = False
+        self.setWindowTitle("Diaulos")
+        self.resize(1280, 800)
+        self.strip = CourseStrip()
+        self.rail = Rail(VIEWS)
+        self.stack = QStackedWidget()
+        self._empty = QLabel()
+        self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self._empty.setWordWrap(True)
+        self.stack.addWidget(self._empty)
+        self.say_empty("Opening\N{HORIZONTAL ELLIPSIS}")
+        body = QWidget()
+        row = QHBoxLayout(body)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.rail)
+        row.addWidget(self.stack, 1)
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.strip)
+        column.addWidget(body, 1)
+        self.setCentralWidget(whole)
+        self._status = QLabel("")
+        self._status.setAccessibleName("Status")
+        self.statusBar().addWidget(self._status, 1)
+        self._where = QLabel("")
+        self.statusBar().addPermanentWidget(self._where)
+        self._recent = QMenu("Open &recent", self)
+        self._build_menus()
+        self.update_actions()
+        geometry = preferences.geometry
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+        app = QApplication.instance()
+        assert app is not None
+        app.installEventFilter(self)
+
+    # --- menus ---
+
+    def _build_menus(self) -> None:
+        menus: dict[str, QMenu] = {}
+        for spec in ACTIONS:
+            menu = menus.get(spec.menu)
+            if menu is None:
+                menu = self.menuBar().addMenu(f"&{spec.menu}")
+                menus[spec.menu] = menu
+            if spec.separator:
+                menu.addSeparator()
+            action = QAction(spec.title, self)
+            if spec.key:
+                action.setShortcut(QKeySequence(spec.key))
+            action.triggered.connect(lambda _=False, name=spec.call: self._call(name))
+            menu.addAction(action)
+            self._actions[spec.ident] = action
+            if spec.ident == "open":
+                menu.addMenu(self._recent)
+        self._recent.aboutToShow.connect(self._fill_recent)
+
+    def action(self, ident: str) -> QAction:
+        """An action by its id."""
+        return self._actions[ident]
+
+    def _call(self, name: str) -> None:
+        own: Callable[[], Any] | None = {
+            "close": self.close,
+            "toggle_look": self.toggle_look,
+            "show_keys": self.show_keys,
+            "show_safety": self.show_safety,
+        }.get(name)
+        if own is not None:
+            own()
+        elif self.desk is not None:
+            getattr(self.desk, name)()
+
+    def _fill_recent(self) -> None:
+        self._recent.clear()
+        for path in self.preferences.recent:
+            self._recent.addAction(path).triggered.connect(
+                lambda _=False, p=path: self.desk and self.desk.open_path(p)
+            )
+        if not self.preferences.recent:
+            self._recent.addAction("None yet").setEnabled(False)
+
+    def update_actions(self) -> None:
+        """Enable what can be done now."""
+        state = self.desk.state() if self.desk is not None else set()
+        for spec in ACTIONS:
+            ready = self.desk is not None or spec.call in ("close", "toggle_look", "show_keys")
+            enabled = ready and (not spec.when or spec.when in state)
+            self._actions[spec.ident].setEnabled(enabled or spec.call == "show_safety")
+        undo, redo = self.desk.history_labels() if self.desk is not None else ("", "")
+        for ident, word, label in (("undo", "&Undo", undo), ("redo", "&Redo", redo)):
+            self._actions[ident].setText(f"{word} {label}".rstrip())
+            self._actions[ident].setEnabled(bool(label) and "write" in state)
+
+    # --- what it says ---
+
+    def say(self, text: str) -> None:
+        """The status line."""
+        self._status.setText(text)
+
+    def say_where(self, text: str) -> None:
+        """What is open."""
+        self._where.setText(text)
+
+    def say_empty(self, text: str) -> None:
+        """The middle, while there is no session."""
+        self._empty.setText(text)
+        self.stack.setCurrentWidget(self._empty)
+
+    def toggle_look(self) -> None:
+        """Day or night."""
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        look = theme.DAY if theme.current() is theme.NIGHT else theme.NIGHT
+        theme.apply(app, look)
+        self.preferences.look = look.name
+        for widget in self.findChildren(QWidget):
+            widget.update()
+
+    def show_keys(self) -> None:
+        """Every key."""
+        from diaulos.app.actions import keys_html
+        from diaulos.app.dialogs.texts import TextDialog
+
+        TextDialog("Keys", keys_html(), self).exec()
+
+    def show_safety(self) -> None:
+        """The notices, always at hand."""
+        from diaulos.app.dialogs.texts import SAFETY, TextDialog
+
+        TextDialog("Safety notices", SAFETY, self).exec()
+        self.preferences.acknowledged = True
+
+    # --- events ---
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        if not self._painted:
+            self._painted = True
+            self.painted.emit()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        # Space belongs to a button that was reached by Tab before it belongs to playback.
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
+            if event.key() == Qt.Key.Key_Space and isinstance(
+                QApplication.focusWidget(), QAbstractButton
+            ):
+                event.accept()
+                return True
+        return super().eventFilter(watched, event)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if self.desk is not None and not self.desk.may_close():
+            event.ignore()
+            return
+        if self.desk is not None:
+            self.desk.shut_down()
+        self.preferences.geometry = self.saveGeometry()
+        self.preferences.sync()
+        app = QApplication.instance()
+        if app is not None:
+            app.removeEventFilter(self)
+        event.accept()

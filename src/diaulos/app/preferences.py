@@ -1,0 +1,79 @@
+"""What is remembered between starts: window, look, recent sessions, levels per device."""
+
+from __future__ import annotations
+
+import json
+
+from PySide6.QtCore import QByteArray, QSettings
+
+MOST_RECENT = 8
+
+
+class Preferences:
+    """Typed access to Qt's settings; stored values are never trusted to have a type."""
+
+    def __init__(self, settings: QSettings | None = None) -> None:
+        self._settings = settings or QSettings("Diaulos", "Diaulos")
+
+    def _text(self, key: str, default: str = "") -> str:
+        value = self._settings.value(key, default)
+        return value if isinstance(value, str) else default
+
+    @property
+    def look(self) -> str:
+        """"day" or "night"."""
+        return "night" if self._text("look", "day") == "night" else "day"
+
+    @look.setter
+    def look(self, name: str) -> None:
+        self._settings.setValue("look", name)
+
+    @property
+    def recent(self) -> list[str]:
+        """Paths of recent sessions, newest first."""
+        try:
+            value = json.loads(self._text("recent", "[]"))
+        except ValueError:
+            return []
+        return [item for item in value if isinstance(item, str)] if isinstance(value, list) else []
+
+    def add_recent(self, path: str) -> None:
+        """Put a session at the head of the list."""
+        paths = [path, *(other for other in self.recent if other != path)][:MOST_RECENT]
+        self._settings.setValue("recent", json.dumps(paths))
+
+    @property
+    def levels_db(self) -> dict[str, float]:
+        """The last listening level per output device."""
+        try:
+            value = json.loads(self._text("levels_db", "{}"))
+            return {str(k): float(v) for k, v in value.items()}
+        except (ValueError, AttributeError, TypeError):
+            return {}
+
+    @levels_db.setter
+    def levels_db(self, levels: dict[str, float]) -> None:
+        self._settings.setValue("levels_db", json.dumps(levels))
+
+    @property
+    def geometry(self) -> QByteArray | None:
+        """The window's place and size."""
+        value = self._settings.value("geometry")
+        return value if isinstance(value, QByteArray) and not value.isEmpty() else None
+
+    @geometry.setter
+    def geometry(self, value: QByteArray) -> None:
+        self._settings.setValue("geometry", value)
+
+    @property
+    def acknowledged(self) -> bool:
+        """Whether the safety notices were read."""
+        return self._text("acknowledged", "no") == "yes"
+
+    @acknowledged.setter
+    def acknowledged(self, value: bool) -> None:
+        self._settings.setValue("acknowledged", "yes" if value else "no")
+
+    def sync(self) -> None:
+        """Write to disk."""
+        self._settings.sync()

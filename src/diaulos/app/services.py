@@ -1,0 +1,34 @@
+"""What the views need from outside, handed in so that tests hand in their own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from diaulos import wiring
+from diaulos.rig.bench.chain import Impulses
+from diaulos.rig.course import Course
+from diaulos.work.ports import AudioBackend, Clock, ExternalFiles, OutputBackend
+from diaulos.work.takes import Resampler
+
+
+@dataclass(frozen=True)
+class Services:
+    """Audio, files and the clock."""
+
+    bench_for: Callable[[Impulses], Callable[[Course], AudioBackend]]
+    output: OutputBackend
+    files: ExternalFiles
+    resample: Resampler
+    clock: Clock
+
+    @staticmethod
+    def of_this_machine() -> Services:
+        """The bench for loops, the system's audio for listening."""
+        return Services(
+            bench_for=wiring.bench_for,
+            output=wiring.output_backend(),
+            files=wiring.ExternalAudio(),
+            resample=wiring.resampled,
+            clock=wiring.local_now,
+        )

@@ -1,0 +1,172 @@
+"""Starting the window: Qt first, everything else after the first paint."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from diaulos.app.main_window import MainWindow
+    from diaulos.app.services import Services
+
+HEAVY = (
+    "numpy",
+    "pydantic",
+    "diaulos.session.model",
+    "diaulos.work.reamp",
+    "diaulos.wiring",
+    "diaulos.app.desk",
+)
+"""Imported in a thread after the first paint, smallest first."""
+WARM = ("scipy.fft", "scipy.signal", "soundfile", "soxr")
+"""Needed by the first job; imported when the session is on screen."""
+
+
+def demo_path() -> Path:
+    """Where the demo session of this version lies."""
+    from diaulos import __version__
+
+    base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
+    return Path(base) / "diaulos" / f"demo-{__version__}" / "Saltmarsh.diaulos"
+
+
+def has_display() -> bool:
+    """Whether a window can be shown: Qt would abort with a misleading message."""
+    platform = os.environ.get("QT_QPA_PLATFORM", "")
+    if platform.split(":")[0] in ("offscreen", "minimal", "vnc"):
+        return True
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+def run_window(args: list[str]) -> int:
+    """Open the window on a session, on the demo, or on nothing."""
+    if not has_display():
+        print(
+            "diaulos: there is no screen here (neither DISPLAY nor WAYLAND_DISPLAY is set). "
+            "Start it from a desktop, or use the shell commands: diaulos --help.",
+            file=sys.stderr,
+        )
+        return 1
+    demo, path, fresh = False, None, False
+    rest = list(args)
+    if rest and rest[0] == "demo":
+        demo = True
+        rest.pop(0)
+        while rest:
+            word = rest.pop(0)
+            if word == "--at" and rest:
+                path = Path(rest.pop(0)).absolute()
+                if path.suffix != ".diaulos":
+                    path = path.with_name(path.name + ".diaulos")
+            elif word == "--fresh":
+                fresh = True
+            else:
+                print(f"diaulos: demo does not know {word!r}. See diaulos --help.", file=sys.stderr)
+                return 2
+        path = path or demo_path()
+    elif rest:
+        path = Path(rest.pop(0)).absolute()
+        if rest:
+            print("diaulos: give one session. See diaulos --help.", file=sys.stderr)
+            return 2
+        if not path.exists():
+            print(f"diaulos: {path}: there is no such session. Check the name.", file=sys.stderr)
+            return 1
+    if demo and fresh and path is not None and (path / "session.json").is_file():
+        import shutil
+
+        shutil.rmtree(path)
+    return _run(path, demo)
+
+
+def _run(path: Path | None, demo: bool) -> int:
+    from PySide6.QtCore import QTimer
+    from PySide6.QtWidgets import QApplication
+
+    from diaulos.app import theme
+    from diaulos.app.main_window import MainWindow
+    from diaulos.app.preferences import Preferences
+
+    app = QApplication.instance() or QApplication(["diaulos"])
+    assert isinstance(app, QApplication)
+    app.setApplicationName("Diaulos")
+    app.setDesktopFileName("diaulos")
+    theme.load_fonts()
+    preferences = Preferences()
+    theme.apply(app, theme.LOOKS[preferences.look])
+    window = MainWindow(preferences)
+    starter = Starter(window, path, demo)
+    window.painted.connect(lambda: QTimer.singleShot(0, starter.begin))
+    window.show()
+    mark = os.environ.get("DIAULOS_TIMING")
+    if mark:  # read by the benchmark: which of the two moments to end at
+        moment = window.painted if mark == "paint" else starter.wires.ready
+        moment.connect(lambda *_: QTimer.singleShot(0, app.quit))
+    return app.exec()
+
+
+class Starter:
+    """Imports the rest in a thread, then opens what was asked for."""
+
+    def __init__(
+        self,
+        window: MainWindow,
+        path: Path | None,
+        demo: bool,
+        services: Services | None = None,
+    ) -> None:
+        from PySide6.QtCore import QObject, Qt, Signal
+
+        class Wires(QObject):
+            imported = Signal(object)
+            ready = Signal()
+
+        self.window, self.path, self.demo, self.services = window, path, demo, services
+        self.wires = Wires()
+        self.wires.imported.connect(self._open, Qt.ConnectionType.QueuedConnection)
+
+    def begin(self) -> None:
+        """Called once after the first paint."""
+        threading.Thread(target=self._import, name="imports", daemon=True).start()
+
+    def _import(self) -> None:
+        import importlib
+
+        try:
+            for name in HEAVY:
+                importlib.import_module(name)
+        except BaseException as error:
+            self.wires.imported.emit(error)
+            return
+        self.wires.imported.emit(None)
+
+    def _open(self, error: BaseException | None) -> None:
+        if error is not None:
+            self.window.say_empty(f"<h2>Diaulos cannot start</h2><p>{error}</p>")
+            return
+        from diaulos.app.desk import Desk
+        from diaulos.app.services import Services
+
+        desk = Desk(self.window, self.services or Services.of_this_machine())
+        if self.demo and self.path is not None:
+            desk.open_demo(self.path, _write_demo)
+        elif self.path is not None:
+            desk.open_path(self.path)
+        threading.Thread(target=_warm, name="warm imports", daemon=True).start()
+        self.wires.ready.emit()
+
+
+def _write_demo(path: Path, progress: object) -> object:
+    from diaulos.demo.saltmarsh import write_demo
+
+    return write_demo(path, progress)  # type: ignore[arg-type]
+
+
+def _warm() -> None:
+    import importlib
+
+    for name in WARM:
+        importlib.import_module(name)

@@ -1,0 +1,188 @@
+"""The look: typed tokens for day and night, fonts, one style sheet made from them.
+
+All colours reach 4.5:1 on their paper (tests/app/test_theme.py). No widget names a colour.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from string import Template
+
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PySide6.QtWidgets import QApplication
+
+FONTS = Path(__file__).parent / "fonts"
+FAMILY, MONO = "B612", "B612 Mono"
+
+
+@dataclass(frozen=True)
+class Look:
+    """Colours of one look."""
+
+    name: str
+    paper: str
+    raised: str
+    line: str
+    ink: str
+    muted: str
+    di: str
+    amp: str
+    modeled: str
+    mic: str
+    cabinet: str
+    danger: str
+    danger_ink: str
+    good: str
+
+    def colour(self, token: str) -> QColor:
+        """A token as a colour."""
+        return QColor(getattr(self, token))
+
+
+DAY = Look(
+    name="day",
+    paper="#F6F1E7",
+    raised="#FCF9F2",
+    line="#CFC6B4",
+    ink="#22303C",
+    muted="#5B6670",
+    di="#1B5E8C",
+    amp="#A8471F",
+    modeled="#5F6B14",
+    mic="#7B3B6B",
+    cabinet="#8A5A00",
+    danger="#A3003A",
+    danger_ink="#FFFFFF",
+    good="#2E6B4F",
+)
+NIGHT = Look(
+    name="night",
+    paper="#1B2228",
+    raised="#232C34",
+    line="#42505B",
+    ink="#ECE6DA",
+    muted="#A3ADB5",
+    di="#7DB8E3",
+    amp="#E8926A",
+    modeled="#B9C46A",
+    mic="#D59BC6",
+    cabinet="#E3B563",
+    danger="#FF8A80",
+    danger_ink="#1B2228",
+    good="#7CC9A2",
+)
+LOOKS = {look.name: look for look in (DAY, NIGHT)}
+
+_current = DAY
+
+_SHEET = Template("""
+QWidget { background: $paper; color: $ink; font-family: "B612"; font-size: 10pt; }
+QToolTip { background: $raised; color: $ink; border: 1px solid $line; padding: 4px; }
+QMenuBar, QMenu { background: $paper; color: $ink; }
+QMenuBar::item:selected, QMenu::item:selected { background: $di; color: $paper; }
+QMenu::item:disabled { color: $muted; }
+QMenu { border: 1px solid $line; }
+QMenu::separator { height: 1px; background: $line; margin: 4px 8px; }
+QPushButton, QToolButton { background: $raised; border: 1px solid $line; border-radius: 3px;
+  padding: 4px 10px; min-height: 18px; }
+QPushButton:hover, QToolButton:hover { border-color: $muted; }
+QPushButton:focus, QToolButton:focus { border: 2px solid $di; padding: 3px 9px; }
+QPushButton:checked, QToolButton:checked { background: $ink; color: $paper; }
+QPushButton:disabled, QToolButton:disabled { color: $muted; background: $paper; }
+QPushButton[main="true"] { background: $amp; color: $raised; font-weight: bold;
+  border: 1px solid $amp; padding: 6px 16px; }
+QPushButton[main="true"]:focus { border: 2px solid $ink; padding: 5px 15px; }
+QPushButton[main="true"]:disabled { background: $line; color: $ink; border-color: $line; }
+QComboBox, QSpinBox, QDoubleSpinBox, QLineEdit { background: $raised; border: 1px solid $line;
+  border-radius: 3px; padding: 2px 6px; min-height: 20px; selection-background-color: $di;
+  selection-color: $paper; }
+QSpinBox, QDoubleSpinBox { font-family: "B612 Mono"; }
+QComboBox:focus, QSpinBox:focus, QDoubleSpinBox:focus, QLineEdit:focus { border: 2px solid $di; }
+QComboBox QAbstractItemView { background: $raised; color: $ink; border: 1px solid $line;
+  selection-background-color: $di; selection-color: $paper; }
+QListView, QTableView, QPlainTextEdit, QTextBrowser { background: $raised;
+  border: 1px solid $line; }
+QListView:focus, QTableView:focus { border: 2px solid $di; }
+QProgressBar { border: 1px solid $line; border-radius: 3px; background: $raised;
+  text-align: center; min-height: 18px; }
+QProgressBar::chunk { background: $line; }
+QStatusBar { border-top: 1px solid $line; }
+QStatusBar::item { border: none; }
+QCheckBox { spacing: 6px; }
+QCheckBox:focus, QRadioButton:focus { color: $di; }
+QCheckBox::indicator { width: 14px; height: 14px; border: 1px solid $muted; background: $raised; }
+QCheckBox::indicator:checked { background: $ink; border: 1px solid $ink; }
+QScrollBar:vertical { background: $paper; width: 10px; margin: 0; }
+QScrollBar:horizontal { background: $paper; height: 10px; margin: 0; }
+QScrollBar::handle { background: $line; border-radius: 4px; min-height: 24px; min-width: 24px; }
+QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
+QSlider::groove:horizontal { height: 4px; background: $line; border-radius: 2px; }
+QSlider::handle:horizontal { background: $ink; width: 12px; margin: -6px 0; border-radius: 3px; }
+QSlider:focus::handle:horizontal { background: $di; }
+QSplitter::handle { background: $line; }
+QLabel[role="title"] { font-weight: bold; font-size: 11pt; }
+QLabel[role="muted"] { color: $muted; }
+QLabel[role="figure"] { font-family: "B612 Mono"; }
+QLabel[role="problem"] { color: $danger_text; font-weight: bold; }
+QLabel[role="notice"] { background: $raised; border: 1px solid $cabinet; padding: 4px; }
+#rail { background: $raised; border-right: 1px solid $line; }
+#rail QToolButton { border: none; border-left: 4px solid transparent; border-radius: 0;
+  background: transparent; padding: 10px 2px; color: $ink; }
+#rail QToolButton:checked { border-left: 4px solid $amp; background: $paper; color: $ink;
+  font-weight: bold; }
+#rail QToolButton:focus { border: 1px solid $di; border-left: 4px solid $amp; }
+""")
+
+
+def load_fonts() -> None:
+    """Make the shipped fonts known to Qt."""
+    for path in sorted(FONTS.glob("*.otf")):
+        QFontDatabase.addApplicationFont(str(path))
+
+
+def current() -> Look:
+    """The look in use."""
+    return _current
+
+
+def apply(app: QApplication, look: Look) -> None:
+    """Put a look on the whole application."""
+    global _current  # the application has one look, as it has one style sheet
+    _current = look
+    palette = QPalette()
+    for role, token in (
+        (QPalette.ColorRole.Window, "paper"),
+        (QPalette.ColorRole.Base, "raised"),
+        (QPalette.ColorRole.AlternateBase, "paper"),
+        (QPalette.ColorRole.Text, "ink"),
+        (QPalette.ColorRole.WindowText, "ink"),
+        (QPalette.ColorRole.ButtonText, "ink"),
+        (QPalette.ColorRole.Button, "raised"),
+        (QPalette.ColorRole.Highlight, "di"),
+        (QPalette.ColorRole.HighlightedText, "paper"),
+        (QPalette.ColorRole.PlaceholderText, "muted"),
+        (QPalette.ColorRole.ToolTipBase, "raised"),
+        (QPalette.ColorRole.ToolTipText, "ink"),
+    ):
+        palette.setColor(role, look.colour(token))
+    app.setPalette(palette)
+    app.setFont(QFont(FAMILY, 10))
+    values = {name: getattr(look, name) for name in look.__dataclass_fields__}
+    app.setStyleSheet(_SHEET.substitute(values, danger_text=look.danger))
+    for widget in app.topLevelWidgets():
+        widget.update()
+
+
+def figure_font(points: int, *, bold: bool = False) -> QFont:
+    """The mono face, so that figures do not jump."""
+    font = QFont(MONO, points)
+    font.setBold(bold)
+    return font
+
+
+def text_font(points: int, *, bold: bool = False) -> QFont:
+    """The text face."""
+    font = QFont(FAMILY, points)
+    font.setBold(bold)
+    return font

@@ -1,0 +1,1 @@
+"""One folder per view; views do not import one another."""

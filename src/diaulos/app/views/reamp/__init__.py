@@ -1,0 +1,1 @@
+"""Reamp: out to the amplifier and back."""

@@ -1,0 +1,231 @@
+"""What can be set before a pass: rig, amplifier, cabinet, return, what to be as loud as."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.rig.model import Choice, Control, Device, Rig
+from diaulos.session.model import MatchTarget, Session, Take
+
+LOAD_CABINET = "load..."
+
+
+class TonePanel(QWidget):
+    """Shows the current rig's settings; asks for edits, never makes them."""
+
+    setting_asked = Signal(str, str, object)
+    rig_asked = Signal(str)
+    cabinet_file_asked = Signal()
+    target_changed = Signal()
+    reamp_asked = Signal()
+    auto_changed = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._controls: dict[tuple[str, str], QDoubleSpinBox | QComboBox] = {}
+        self._shape: tuple[object, ...] = ()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        self._knobs = QGridLayout()
+        self._knobs.setHorizontalSpacing(8)
+        self._knobs.setVerticalSpacing(2)
+        column.addLayout(self._knobs)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self._target = QComboBox()
+        self._target.setAccessibleName("As loud as")
+        self._target.setToolTip("What the new pass is brought to the loudness of (BS.1770).")
+        self._target.currentIndexChanged.connect(self._on_target)
+        self._lufs = QDoubleSpinBox()
+        self._lufs.setRange(-60.0, 0.0)
+        self._lufs.setDecimals(1)
+        self._lufs.setValue(-18.0)
+        self._lufs.setSuffix(" LUFS")
+        self._lufs.setAccessibleName("Loudness to reach")
+        self._lufs.valueChanged.connect(lambda _value: self.target_changed.emit())
+        self._auto = QCheckBox("Set return gain")
+        self._auto.setChecked(True)
+        self._auto.setToolTip(
+            "Sets the return's input gain in its own steps, so that the loudest peak comes "
+            "closest to the target from below."
+        )
+        self._auto.toggled.connect(lambda _on: self.auto_changed.emit())
+        self.reamp_button = QPushButton("Reamp (R)")
+        self.reamp_button.setProperty("main", "true")
+        self.reamp_button.setAccessibleName("Reamp the chosen take")
+        self.reamp_button.clicked.connect(self.reamp_asked)
+        row.addWidget(QLabel("As loud as"))
+        row.addWidget(self._target, 1)
+        row.addWidget(self._lufs)
+        row.addWidget(self._auto)
+        row.addWidget(self.reamp_button)
+        column.addLayout(row)
+        self._lufs.hide()
+
+    @property
+    def auto_return(self) -> bool:
+        """Whether the return gain is set from the plan."""
+        return self._auto.isChecked()
+
+    @property
+    def target(self) -> MatchTarget:
+        """What the next pass is to be as loud as."""
+        data = self._target.currentData()
+        kind, ident = data if isinstance(data, tuple) else ("none", "")
+        if kind == "lufs":
+            return MatchTarget(kind="lufs", lufs=self._lufs.value())
+        return MatchTarget(kind=kind, ident=ident)
+
+    def show_targets(self, take: Take | None) -> None:
+        """Offer the tracks and passes of a take as references; keep what was chosen."""
+        before = self._target.currentData()
+        blocker = QSignalBlocker(self._target)
+        self._target.clear()
+        if take is not None:
+            for track in take.tracks:
+                self._target.addItem(f"Track: {track.name}", ("track", track.id))
+            for one in take.passes:
+                self._target.addItem(f"Pass: {one.name}", ("pass", one.id))
+        self._target.addItem("A loudness figure", ("lufs", ""))
+        self._target.addItem("Nothing (leave as it is)", ("none", ""))
+        index = self._index_of(before)
+        if index < 0:
+            # Another track than the DI is the natural reference where there is one.
+            index = 1 if take is not None and len(take.tracks) > 1 else 0
+        self._target.setCurrentIndex(index)
+        del blocker
+        self._lufs.setVisible(self.target.kind == "lufs")
+
+    def choose_target(self, kind: str, ident: str) -> None:
+        """Choose a reference, as a person would."""
+        index = self._index_of((kind, ident))
+        if index >= 0:
+            self._target.setCurrentIndex(index)
+
+    def _index_of(self, data: object) -> int:
+        for index in range(self._target.count()):
+            if self._target.itemData(index) == data:
+                return index
+        return -1
+
+    def _on_target(self) -> None:
+        self._lufs.setVisible(self.target.kind == "lufs")
+        self.target_changed.emit()
+
+    # --- knobs ---
+
+    def show_rig(self, session: Session, rig: Rig) -> None:
+        """The settings of the rig; the widgets are made anew only when it has others."""
+        rows = [
+            (device, setting)
+            for device in rig.devices
+            if device.kind in ("amp", "load_box", "reamp_box")
+            for setting in device.settings
+        ]
+        shape = (
+            tuple((r.id, r.name) for r in session.rigs),
+            tuple((d.id, d.name, s.id) for d, s in rows),
+            tuple(i.file for i in session.impulses),
+        )
+        if shape != self._shape:
+            self._build(session, rows)
+            self._shape = shape
+        blocker = QSignalBlocker(self._rig)
+        self._rig.setCurrentIndex([r.id for r in session.rigs].index(rig.id))
+        del blocker
+        for device, setting in rows:
+            self._fill(self._controls[(device.id, setting.id)], setting)
+
+    def control(self, device_id: str, setting_id: str) -> QDoubleSpinBox | QComboBox:
+        """The widget of a setting."""
+        return self._controls[(device_id, setting_id)]
+
+    def _build(self, session: Session, rows: list[tuple[Device, Control | Choice]]) -> None:
+        while (item := self._knobs.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.setParent(None)
+                widget.deleteLater()
+        self._controls.clear()
+        self._rig = QComboBox()
+        self._rig.setAccessibleName("Rig")
+        for rig in session.rigs:
+            self._rig.addItem(rig.name, rig.id)
+        self._rig.currentIndexChanged.connect(
+            lambda index: self.rig_asked.emit(str(self._rig.itemData(index)))
+        )
+        self._place("Rig", self._rig, 0, 0, 2)
+        choices = [(d, s) for d, s in rows if isinstance(s, Choice)]
+        numbers = [(d, s) for d, s in rows if isinstance(s, Control)]
+        column = 2
+        for device, setting in choices:
+            self._place(setting.name, self._choice(session, device, setting), 0, column, 2)
+            column += 2
+        for index, (device, setting) in enumerate(numbers):
+            name = setting.name if device.kind == "amp" else f"{device.name}: {setting.name}"
+            self._place(name, self._number(device, setting, name), 2, index, 1)
+
+    def _place(self, name: str, widget: QWidget, row: int, column: int, span: int) -> None:
+        label = QLabel(name)
+        label.setProperty("role", "muted")
+        label.setBuddy(widget)
+        self._knobs.addWidget(label, row, column, 1, span, Qt.AlignmentFlag.AlignBottom)
+        self._knobs.addWidget(widget, row + 1, column, 1, span)
+
+    def _choice(self, session: Session, device: Device, setting: Choice) -> QComboBox:
+        box = QComboBox()
+        box.setAccessibleName(f"{setting.name} of {device.name}")
+        for key, words in setting.options:
+            box.addItem(words, key)
+        if setting.id == "cabinet":
+            for impulse in session.impulses:
+                box.addItem(f"{impulse.name} (own)", impulse.file)
+            box.addItem("Load an impulse response\N{HORIZONTAL ELLIPSIS}", LOAD_CABINET)
+        box.activated.connect(
+            lambda index, d=device.id, s=setting.id, b=box: self._on_choice(d, s, b, index)
+        )
+        self._controls[(device.id, setting.id)] = box
+        return box
+
+    def _on_choice(self, device: str, setting: str, box: QComboBox, index: int) -> None:
+        value = str(box.itemData(index))
+        if value == LOAD_CABINET:
+            self.cabinet_file_asked.emit()
+        else:
+            self.setting_asked.emit(device, setting, value)
+
+    def _number(self, device: Device, setting: Control, name: str) -> QDoubleSpinBox:
+        box = QDoubleSpinBox()
+        box.setRange(setting.minimum, setting.maximum)
+        box.setSingleStep(setting.step)
+        box.setDecimals(0 if setting.step >= 1.0 else 1)
+        box.setKeyboardTracking(False)
+        if setting.unit:
+            box.setSuffix(f" {setting.unit}")
+        box.setAccessibleName(f"{name}, {device.name}")
+        box.valueChanged.connect(
+            lambda value, d=device.id, s=setting.id: self.setting_asked.emit(d, s, float(value))
+        )
+        self._controls[(device.id, setting.id)] = box
+        return box
+
+    def _fill(self, widget: QDoubleSpinBox | QComboBox, setting: Control | Choice) -> None:
+        blocker = QSignalBlocker(widget)
+        if isinstance(widget, QComboBox):
+            index = widget.findData(setting.value)
+            widget.setCurrentIndex(index)
+        elif isinstance(setting, Control):
+            widget.setValue(setting.value)
+        del blocker

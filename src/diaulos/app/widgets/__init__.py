@@ -1,0 +1,1 @@
+"""Controls shared by the views."""

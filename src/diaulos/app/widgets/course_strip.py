@@ -1,0 +1,106 @@
+"""The strip across the top: one row per course, in sight in every view."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from diaulos.app import theme
+from diaulos.app.widgets.marks import TAP_WORDS, paint_mark
+
+ROW = 26
+
+
+@dataclass(frozen=True)
+class CourseRow:
+    """One course: its key, mark, name, last peak and the worst that is known of it."""
+
+    key: str
+    tap: str
+    name: str
+    peak: str
+    finding: str
+    serious: bool = False
+
+
+class CourseStrip(QWidget):
+    """Rows to choose from, by mouse or by the arrow keys."""
+
+    chosen = Signal(str)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._rows: tuple[CourseRow, ...] = ()
+        self._current = ""
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Courses")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def set_rows(self, rows: tuple[CourseRow, ...], current: str) -> None:
+        """Show these courses."""
+        changed = len(rows) != len(self._rows)
+        self._rows, self._current = rows, current
+        words = [f"{row.name}, {TAP_WORDS.get(row.tap, '')}, {row.peak}, {row.finding}" for row in rows]
+        self.setAccessibleDescription("; ".join(words))
+        if changed:
+            self.updateGeometry()
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(600, ROW * max(1, len(self._rows)) + 2)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(300, ROW * max(1, len(self._rows)) + 2)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        index = int(event.position().y() // ROW)
+        if 0 <= index < len(self._rows):
+            self.chosen.emit(self._rows[index].key)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()), 0)
+        keys = [row.key for row in self._rows]
+        if not step or self._current not in keys:
+            super().keyPressEvent(event)
+            return
+        index = keys.index(self._current) + step
+        if 0 <= index < len(keys):
+            self.chosen.emit(keys[index])
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        self.update()
+        super().focusInEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        self.update()
+        super().focusOutEvent(event)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        look = theme.current()
+        painter = QPainter(self)
+        left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        for index, row in enumerate(self._rows):
+            box = QRectF(0, index * ROW, self.width(), ROW)
+            here = row.key == self._current
+            if here:
+                painter.fillRect(box, look.colour("raised"))
+                painter.fillRect(QRectF(0, box.top(), 4, ROW), look.colour("amp"))
+            paint_mark(painter, QRectF(14, box.top() + 5, 16, 16), row.tap, look)
+            painter.setFont(theme.text_font(10, bold=here))
+            painter.setPen(look.colour("ink"))
+            painter.drawText(QRectF(40, box.top(), self.width() * 0.4, ROW), left, row.name)
+            painter.setFont(theme.figure_font(10))
+            painter.drawText(QRectF(self.width() * 0.44, box.top(), 250, ROW), left, row.peak)
+            painter.setFont(theme.text_font(10))
+            painter.setPen(look.colour("danger" if row.serious else "muted"))
+            area = QRectF(self.width() * 0.62, box.top(), self.width() * 0.38 - 12, ROW)
+            painter.drawText(area, right, row.finding)
+        painter.setPen(QPen(look.colour("line"), 1))
+        painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
+        if self.hasFocus():
+            painter.setPen(QPen(look.colour("di"), 2))
+            painter.drawRect(self.rect().adjusted(1, 1, -1, -2))

@@ -1,0 +1,37 @@
+"""The rail on the left: the views that exist, in working order."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
+
+
+class Rail(QWidget):
+    """One button per view."""
+
+    chosen = Signal(str)
+
+    def __init__(self, views: list[tuple[str, str, str]], parent: QWidget | None = None) -> None:
+        """`views` holds (id, title, shortcut in words)."""
+        super().__init__(parent)
+        self.setObjectName("rail")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(84)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 8, 0, 8)
+        column.setSpacing(2)
+        self._group = QButtonGroup(self)
+        for ident, title, shortcut in views:
+            button = QToolButton()
+            button.setText(title)
+            button.setCheckable(True)
+            button.setFixedWidth(83)
+            button.setAccessibleName(f"{title} view")
+            button.setToolTip(f"{title} ({shortcut})")
+            button.clicked.connect(lambda _=False, key=ident: self.chosen.emit(key))
+            self._group.addButton(button)
+            column.addWidget(button)
+        column.addStretch(1)
+        buttons = self._group.buttons()
+        if buttons:
+            buttons[0].setChecked(True)

@@ -1,0 +1,84 @@
+"""Waveform overviews: the lowest and highest sample of every stretch, in a pyramid.
+
+Level 0 holds stretches of BASE samples, each level above four of the one below. Drawing
+reads at most a few values per pixel from the level that fits.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+BASE = 64
+STEP = 4
+
+Array32 = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Overview:
+    """Lowest and highest values per stretch, one pair of arrays per level."""
+
+    frames: int
+    low: tuple[Array32, ...]
+    high: tuple[Array32, ...]
+
+    def columns(self, first: float, last: float, count: int) -> tuple[Array32, Array32]:
+        """Lowest and highest of `count` equal columns between two frames.
+
+        Columns outside the audio are zero.
+        """
+        per_column = max((last - first) / max(count, 1), 1e-9)
+        level = 0
+        while level + 1 < len(self.low) and BASE * STEP ** (level + 1) <= per_column:
+            level += 1
+        stretch = BASE * STEP**level
+        edges = first + per_column * np.arange(count + 1)
+        size = self.low[level].size
+        starts = np.clip(np.floor(edges[:-1] / stretch), 0, size).astype(np.int64)
+        stops = np.clip(np.ceil(edges[1:] / stretch), 0, size).astype(np.int64)
+        low = _reduce(np.minimum, self.low[level], starts, stops)
+        high = _reduce(np.maximum, self.high[level], starts, stops)
+        return low, high
+
+
+def _reduce(function: Any, values: Array32, starts: Any, stops: Any) -> Array32:
+    out = np.zeros(starts.size, dtype=np.float32)
+    inside = stops > starts
+    if inside.any():
+        pairs = np.stack([starts[inside], stops[inside]], axis=1).reshape(-1)
+        padded = np.append(values, np.float32(0.0))
+        out[inside] = function.reduceat(padded, np.minimum(pairs, values.size))[::2]
+    return out
+
+
+def build_overview(blocks: Iterable[Array32]) -> Overview:
+    """The pyramid of a mono signal given in blocks of any size."""
+    lows: list[Array32] = []
+    highs: list[Array32] = []
+    rest = np.zeros(0, dtype=np.float32)
+    frames = 0
+    for block in blocks:
+        frames += block.size
+        joined = np.concatenate([rest, block]) if rest.size else block
+        whole = joined.size // BASE
+        rows = joined[: whole * BASE].reshape(whole, BASE)
+        # Reducing along the long axis of a transposed copy is several times faster.
+        turned = np.ascontiguousarray(rows.T)
+        lows.append(turned.min(axis=0, initial=np.inf) if whole else np.zeros(0, np.float32))
+        highs.append(turned.max(axis=0, initial=-np.inf) if whole else np.zeros(0, np.float32))
+        rest = joined[whole * BASE :].copy()
+    if rest.size:
+        lows.append(np.array([rest.min()], dtype=np.float32))
+        highs.append(np.array([rest.max()], dtype=np.float32))
+    low = [np.concatenate(lows).astype(np.float32) if lows else np.zeros(0, np.float32)]
+    high = [np.concatenate(highs).astype(np.float32) if highs else np.zeros(0, np.float32)]
+    while low[-1].size > 2048:
+        edges = np.arange(0, low[-1].size, STEP)
+        low.append(np.minimum.reduceat(low[-1], edges))
+        high.append(np.maximum.reduceat(high[-1], edges))
+    return Overview(frames, tuple(low), tuple(high))

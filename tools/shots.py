@@ -1,0 +1,73 @@
+"""Renders docs/screenshots from the demo data, so that anyone can refresh them.
+
+    ./diaulos shots [--out DIR]
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QApplication
+
+from diaulos.app import theme
+from diaulos.app.desk import Desk
+from diaulos.app.main_window import MainWindow
+from diaulos.app.preferences import Preferences
+from diaulos.app.services import Services
+from diaulos.demo.saltmarsh import write_demo
+
+HERE = Path(__file__).resolve().parent.parent
+
+
+def wait(app: QApplication, condition: Callable[[], bool], seconds: float = 120.0) -> None:
+    """Let the window work until a condition holds."""
+    end = time.monotonic() + seconds
+    while not condition():
+        app.processEvents()
+        time.sleep(0.005)
+        if time.monotonic() > end:
+            sys.exit("shots: the window did not get ready in time")
+
+
+def main() -> None:
+    """Write one picture per view and look."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--out", type=Path, default=HERE / "docs" / "screenshots")
+    parser.add_argument("--session", type=Path, help="a demo session that exists already")
+    out = parser.parse_args()
+    out.out.mkdir(parents=True, exist_ok=True)
+    app = QApplication(["shots"])
+    theme.load_fonts()
+    with tempfile.TemporaryDirectory() as folder:
+        path = out.session
+        if path is None:
+            made, _ = write_demo(Path(folder) / "Saltmarsh")
+            made.close()
+            path = made.path
+        for look in (theme.DAY, theme.NIGHT):
+            theme.apply(app, look)
+            settings = QSettings(f"{folder}/{look.name}.ini", QSettings.Format.IniFormat)
+            window = MainWindow(Preferences(settings))
+            desk = Desk(window, Services.of_this_machine())
+            window.show()
+            desk.open_path(path)
+            assert desk.view is not None
+            view = desk.view
+            wait(app, lambda: desk.jobs.quiet and not view._plan_timer.isActive())
+            wait(app, lambda: view._plan is not None and bool(view.wave._traces))
+            window.grab().save(str(out.out / f"reamp-{look.name}.png"))
+            window.close()
+            app.processEvents()
+
+
+if __name__ == "__main__":
+    main()
