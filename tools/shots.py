@@ -1,6 +1,6 @@
 """Renders docs/screenshots from the demo data, so that anyone can refresh them.
 
-    ./diaulos shots [--out DIR]
+./diaulos shots [--out DIR]
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -23,6 +24,7 @@ from diaulos.app.desk import Desk
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
+from diaulos.app.views.reamp.view import ReampView
 from diaulos.demo.saltmarsh import write_demo
 
 HERE = Path(__file__).resolve().parent.parent
@@ -36,6 +38,11 @@ def wait(app: QApplication, condition: Callable[[], bool], seconds: float = 120.
         time.sleep(0.005)
         if time.monotonic() > end:
             sys.exit("shots: the window did not get ready in time")
+
+
+def settled(desk: Desk, view: ReampView) -> bool:
+    """Whether levels and waveforms are on screen."""
+    return desk.jobs.quiet and view.settled
 
 
 def main() -> None:
@@ -62,8 +69,7 @@ def main() -> None:
             desk.open_path(path)
             assert desk.view is not None
             view = desk.view
-            wait(app, lambda: desk.jobs.quiet and not view._plan_timer.isActive())
-            wait(app, lambda: view._plan is not None and bool(view.wave._traces))
+            wait(app, partial(settled, desk, view))
             window.grab().save(str(out.out / f"reamp-{look.name}.png"))
             window.close()
             app.processEvents()

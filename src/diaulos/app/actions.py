@@ -33,12 +33,12 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("quit", "&Quit", "File", "Ctrl+Q", "close", "", True),
     ActionSpec("undo", "&Undo", "Edit", "Ctrl+Z", "undo", "write"),
     ActionSpec("redo", "&Redo", "Edit", "Ctrl+Shift+Z", "redo", "write"),
-    ActionSpec("rename", "Re&name pass\N{HORIZONTAL ELLIPSIS}", "Edit", "F2", "rename", "write", True),
+    ActionSpec(
+        "rename", "Re&name pass\N{HORIZONTAL ELLIPSIS}", "Edit", "F2", "rename", "write", True
+    ),
     ActionSpec("keep", "&Keep pass", "Edit", "K", "keep", "write"),
     ActionSpec("discard", "&Discard pass", "Edit", "Del", "discard", "write"),
-    ActionSpec(
-        "restore", "Restore &last discarded", "Edit", "Ctrl+Shift+Del", "restore", "write"
-    ),
+    ActionSpec("restore", "Restore &last discarded", "Edit", "Ctrl+Shift+Del", "restore", "write"),
     ActionSpec("empty_bin", "Empty &bin\N{HORIZONTAL ELLIPSIS}", "Edit", "", "empty_bin", "write"),
     ActionSpec("reamp_view", "&Reamp", "View", "Ctrl+5", "show_reamp", "open"),
     ActionSpec("night", "&Night look", "View", "Ctrl+Shift+N", "toggle_look", ""),

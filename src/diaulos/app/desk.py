@@ -23,9 +23,9 @@ from diaulos.app.views.reamp.view import ReampView
 from diaulos.errors import CancelledError, DiaulosError, SessionLockedError
 from diaulos.session import edits
 from diaulos.session.model import Session
+from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes
-from diaulos.wiring import SessionFolder
 
 WELCOME = (
     "<h2>No session is open</h2><p>File &gt; New session (Ctrl+N) makes one, "
@@ -45,7 +45,7 @@ class Desk(QObject):
         self.folder: SessionFolder | None = None
         self.view: ReampView | None = None
         window.desk = self
-        window.strip.chosen.connect(lambda key: self.view and self.view.choose_rig(key))
+        window.strip.chosen.connect(self._on_course)
         self.jobs.started.connect(self._on_busy)
         self.jobs.progressed.connect(self._on_progress)
         self.jobs.ended.connect(window.update_actions)
@@ -71,6 +71,10 @@ class Desk(QObject):
         if self.document is None:
             return "", ""
         return self.document.undo_label, self.document.redo_label
+
+    def _on_course(self, key: str) -> None:
+        if self.view is not None:
+            self.view.choose_rig(key)
 
     def _on_busy(self, title: str) -> None:
         self.window.say(f"{title}\N{HORIZONTAL ELLIPSIS}")
@@ -204,7 +208,8 @@ class Desk(QObject):
         return True
 
     def _offer_orphans(self) -> None:
-        assert self.folder is not None and self.document is not None
+        assert self.folder is not None
+        assert self.document is not None
         try:
             orphans = self.folder.orphans(self.document.session)
             found = recover_passes(self.document.session, self.folder, orphans)
@@ -290,7 +295,9 @@ class Desk(QObject):
 
     def ask_save_as(self) -> None:
         """Ask for another name and save there."""
-        path, _ = QFileDialog.getSaveFileName(self.window, "Save session as", "", "Sessions (*.diaulos)")
+        path, _ = QFileDialog.getSaveFileName(
+            self.window, "Save session as", "", "Sessions (*.diaulos)"
+        )
         if path:
             self.save_as(Path(path))
 
@@ -338,7 +345,9 @@ class Desk(QObject):
         text = f"{len(files)} file(s) are deleted. This cannot be undone."
         if steps:
             shown = ", ".join(dict.fromkeys(steps[-6:]))
-            text += f" Undo forgets its {len(steps)} step(s) that need them ({shown}), and all others."
+            text += (
+                f" Undo forgets its {len(steps)} step(s) that need them ({shown}), and all others."
+            )
         if not self._ask("Empty the bin?", text, "Delete"):
             return
         document.apply(edits.empty_bin())

@@ -21,7 +21,7 @@ class Preferences:
 
     @property
     def look(self) -> str:
-        """"day" or "night"."""
+        """ "day" or "night"."""
         return "night" if self._text("look", "day") == "night" else "day"
 
     @look.setter

@@ -13,6 +13,7 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
 FONTS = Path(__file__).parent / "fonts"
+ICONS = Path(__file__).parent / "icons"
 FAMILY, MONO = "B612", "B612 Mono"
 
 
@@ -94,13 +95,8 @@ QPushButton[main="true"] { background: $amp; color: $raised; font-weight: bold;
   border: 1px solid $amp; padding: 6px 16px; }
 QPushButton[main="true"]:focus { border: 2px solid $ink; padding: 5px 15px; }
 QPushButton[main="true"]:disabled { background: $line; color: $ink; border-color: $line; }
-QComboBox, QSpinBox, QDoubleSpinBox, QLineEdit { background: $raised; border: 1px solid $line;
-  border-radius: 3px; padding: 2px 6px; min-height: 20px; selection-background-color: $di;
-  selection-color: $paper; }
 QSpinBox, QDoubleSpinBox { font-family: "B612 Mono"; }
-QComboBox:focus, QSpinBox:focus, QDoubleSpinBox:focus, QLineEdit:focus { border: 2px solid $di; }
-QComboBox QAbstractItemView { background: $raised; color: $ink; border: 1px solid $line;
-  selection-background-color: $di; selection-color: $paper; }
+QComboBox, QSpinBox, QDoubleSpinBox, QLineEdit { background: $raised; min-height: 24px; }
 QListView, QTableView, QPlainTextEdit, QTextBrowser { background: $raised;
   border: 1px solid $line; }
 QListView:focus, QTableView:focus { border: 2px solid $di; }
@@ -110,16 +106,13 @@ QProgressBar::chunk { background: $line; }
 QStatusBar { border-top: 1px solid $line; }
 QStatusBar::item { border: none; }
 QCheckBox { spacing: 6px; }
+QCheckBox::indicator { width: 13px; height: 13px; border: 1px solid $muted; background: $raised; }
+QCheckBox::indicator:checked { background: $ink; border: 1px solid $ink; image: url($tick); }
 QCheckBox:focus, QRadioButton:focus { color: $di; }
-QCheckBox::indicator { width: 14px; height: 14px; border: 1px solid $muted; background: $raised; }
-QCheckBox::indicator:checked { background: $ink; border: 1px solid $ink; }
 QScrollBar:vertical { background: $paper; width: 10px; margin: 0; }
 QScrollBar:horizontal { background: $paper; height: 10px; margin: 0; }
 QScrollBar::handle { background: $line; border-radius: 4px; min-height: 24px; min-width: 24px; }
 QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
-QSlider::groove:horizontal { height: 4px; background: $line; border-radius: 2px; }
-QSlider::handle:horizontal { background: $ink; width: 12px; margin: -6px 0; border-radius: 3px; }
-QSlider:focus::handle:horizontal { background: $di; }
 QSplitter::handle { background: $line; }
 QLabel[role="title"] { font-weight: bold; font-size: 11pt; }
 QLabel[role="muted"] { color: $muted; }
@@ -150,6 +143,7 @@ def apply(app: QApplication, look: Look) -> None:
     """Put a look on the whole application."""
     global _current  # the application has one look, as it has one style sheet
     _current = look
+    app.setStyle("Fusion")  # takes its colours from the palette, on every desktop alike
     palette = QPalette()
     for role, token in (
         (QPalette.ColorRole.Window, "paper"),
@@ -166,10 +160,21 @@ def apply(app: QApplication, look: Look) -> None:
         (QPalette.ColorRole.ToolTipText, "ink"),
     ):
         palette.setColor(role, look.colour(token))
+    for role, token in ((QPalette.ColorRole.Light, "raised"), (QPalette.ColorRole.Mid, "line"),
+                        (QPalette.ColorRole.Dark, "muted"), (QPalette.ColorRole.Shadow, "line"),
+                        (QPalette.ColorRole.Midlight, "paper")):  # fmt: skip
+        palette.setColor(role, look.colour(token))
+    for role in (
+        QPalette.ColorRole.Text,
+        QPalette.ColorRole.ButtonText,
+        QPalette.ColorRole.WindowText,
+    ):
+        palette.setColor(QPalette.ColorGroup.Disabled, role, look.colour("muted"))
     app.setPalette(palette)
     app.setFont(QFont(FAMILY, 10))
     values = {name: getattr(look, name) for name in look.__dataclass_fields__}
-    app.setStyleSheet(_SHEET.substitute(values, danger_text=look.danger))
+    tick = (ICONS / f"tick-{look.name}.svg").as_posix()
+    app.setStyleSheet(_SHEET.substitute(values, danger_text=look.danger, tick=tick))
     for widget in app.topLevelWidgets():
         widget.update()
 

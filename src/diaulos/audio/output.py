@@ -35,7 +35,7 @@ class PortAudioOutput:
     silent = False
 
     def __init__(self, rate_hz: int, fill: FillCallback) -> None:
-        with _quiet_stderr():
+        with _QuietStderr():
             try:
                 import sounddevice
 
@@ -126,7 +126,7 @@ class RecordingOutput:
         return block
 
 
-class _quiet_stderr:
+class _QuietStderr:
     """Sound libraries write to the terminal when there is no device; that helps nobody."""
 
     def __enter__(self) -> None:

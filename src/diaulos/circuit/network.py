@@ -33,12 +33,12 @@ def resistor(ohm: float, freqs_hz: Real) -> Complex:
 def capacitor(farad: float, freqs_hz: Real) -> Complex:
     """Impedance of a capacitor; a very large finite one at 0 Hz or 0 F."""
     susceptance = 2j * np.pi * freqs_hz * farad
-    return 1.0 / (susceptance + 1e-18)
+    return np.asarray(1.0 / (susceptance + 1e-18), dtype=np.complex128)
 
 
 def inductor(henry: float, freqs_hz: Real) -> Complex:
     """Impedance of an inductor."""
-    return 2j * np.pi * freqs_hz * henry + 0.0
+    return np.asarray(2j * np.pi * freqs_hz * henry, dtype=np.complex128)
 
 
 def parallel(*impedances: Complex) -> Complex:
@@ -85,7 +85,9 @@ def shunt(z: Complex) -> TwoPort:
 def transformer(turns_ratio: float, freqs_hz: Real) -> TwoPort:
     """An ideal transformer with `turns_ratio` : 1 turns, primary to secondary."""
     one, zero = np.ones(freqs_hz.shape, complex), np.zeros(freqs_hz.shape, complex)
-    return TwoPort(one * turns_ratio, zero, zero, one / turns_ratio)
+    return TwoPort(
+        np.asarray(one * turns_ratio, complex), zero, zero, np.asarray(one / turns_ratio, complex)
+    )
 
 
 def chain(parts: Sequence[TwoPort], freqs_hz: Real) -> TwoPort:

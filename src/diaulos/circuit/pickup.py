@@ -49,9 +49,13 @@ class PickupCircuit:
         hot = Source(
             emf=resistor(1.0, freqs_hz), impedance=resistor(self.resistance_ohm, freqs_hz) + coil
         ).through(shunt(capacitor(self.winding_f, freqs_hz)))
-        return hot.through(shunt(self._tone_branch(freqs_hz))).through(
-            series(resistor(max((1.0 - self.volume_ratio) * self.volume_ohm, 1e-3), freqs_hz))
-        ).through(shunt(resistor(max(self.volume_ratio * self.volume_ohm, 1e-3), freqs_hz)))
+        return (
+            hot.through(shunt(self._tone_branch(freqs_hz)))
+            .through(
+                series(resistor(max((1.0 - self.volume_ratio) * self.volume_ohm, 1e-3), freqs_hz))
+            )
+            .through(shunt(resistor(max(self.volume_ratio * self.volume_ohm, 1e-3), freqs_hz)))
+        )
 
     def _tone_branch(self, freqs_hz: Real) -> Complex:
         pot = resistor(self.tone_fraction * self.tone_ohm, freqs_hz)

@@ -142,7 +142,10 @@ def align(
     late = "late" if record.delay_samples >= 0 else "early"
     drift = "too short to tell" if record.drift_ppm is None else f"{record.drift_ppm:+.3f} ppm"
     lines = [
-        ("B is", f"{abs(record.delay_samples):.3f} samples ({abs(data['delay_ms']):.4f} ms) {late}"),
+        (
+            "B is",
+            f"{abs(record.delay_samples):.3f} samples ({abs(data['delay_ms']):.4f} ms) {late}",
+        ),
         ("error (95 %)", f"{record.delay_error_samples:.3f} samples"),
         ("polarity", "same" if record.polarity > 0 else "inverted"),
         ("confidence", f"{record.confidence:.2f}"),
@@ -200,9 +203,7 @@ def match(
         ("true peak", f"{solved.true_peak_dbtp:.2f} dBTP"),
     ]
     if solved.pair_offset_db < 0.0:
-        lines.append(
-            ("note", f"bring the reference down by {-solved.pair_offset_db:.2f} dB too")
-        )
+        lines.append(("note", f"bring the reference down by {-solved.pair_offset_db:.2f} dB too"))
     print_lines(lines)
 
 
@@ -244,7 +245,10 @@ def _print_pass(data: dict[str, Any]) -> None:
 
     polarity = {1: "same", -1: "inverted, corrected when heard and exported", None: "unknown"}
     lines = [
-        ("delay", f"{figure('delay_samples', '.2f', 'samples')}, {figure('delay_ms', '.3f', 'ms')}"),
+        (
+            "delay",
+            f"{figure('delay_samples', '.2f', 'samples')}, {figure('delay_ms', '.3f', 'ms')}",
+        ),
         ("polarity", polarity[data["polarity"]]),
         ("send gain", figure("send_gain_db", "+.2f", "dB")),
         ("amp input", figure("amp_peak_dbu", ".1f", "dBu peak")),
@@ -254,7 +258,10 @@ def _print_pass(data: dict[str, Any]) -> None:
     ]
     if data["after_lufs"] is not None:
         lines.append(
-            ("matched", f"{data['after_lufs']:.2f} LUFS ({data['gain_db']:+.2f} dB, {data['method']})")
+            (
+                "matched",
+                f"{data['after_lufs']:.2f} LUFS ({data['gain_db']:+.2f} dB, {data['method']})",
+            )
         )
     if data["calibration_assumed"]:
         lines.append(("calibration", "assumed: +12 dBu at 0 dBFS"))
@@ -360,16 +367,18 @@ def reamp_file_command(
     request = FileReampRequest(
         di, out, channel, full_scale_dbu, rig, reference, match_lufs, replace=replace
     )
-    with tempfile.TemporaryDirectory(prefix="diaulos-") as scratch:
-        with told_progress("Reamp", as_json) as progress:
-            result = reamp_file(
-                request,
-                files=wiring.ExternalAudio(),
-                scratch=Path(scratch),
-                backend_for=wiring.bench_for(),
-                clock=wiring.local_now,
-                progress=progress,
-            )
+    with (
+        tempfile.TemporaryDirectory(prefix="diaulos-") as scratch,
+        told_progress("Reamp", as_json) as progress,
+    ):
+        result = reamp_file(
+            request,
+            files=wiring.ExternalAudio(),
+            scratch=Path(scratch),
+            backend_for=wiring.bench_for(),
+            clock=wiring.local_now,
+            progress=progress,
+        )
     alignment, levels, send = result.returned.alignment, result.returned.levels, result.plan.send
     assert alignment is not None
     matched = result.match

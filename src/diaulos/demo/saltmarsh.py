@@ -7,7 +7,6 @@ down. That is what the views are for.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -22,6 +21,7 @@ from diaulos.rig.catalogue import reamp_rig
 from diaulos.session.model import Family, Instrument, MatchTarget, Session, Take, Track
 from diaulos.signal.amp import AmpFaults, AmpSettings, drive_signal
 from diaulos.signal.cabinet import cabinet_taps
+from diaulos.signal.checks import Audio
 from diaulos.signal.convolve import convolve_long
 from diaulos.signal.strings import Part, StringCharacter, play, render_notes
 from diaulos.units import db_to_gain, dbu_to_peak_volt
@@ -208,9 +208,7 @@ def _first_passes(folder: SessionFolder, session: Session) -> Session:
     return session
 
 
-def _write_take(
-    folder: SessionFolder, session: Session, player: _Player, number: int
-) -> Take:
+def _write_take(folder: SessionFolder, session: Session, player: _Player, number: int) -> Take:
     take_id = f"t{number:04d}"
     volts = play_volts(player, seed=100 + number)
     di = volts / dbu_to_peak_volt(player.true_full_scale_dbu)
@@ -219,10 +217,10 @@ def _write_take(
     if player.hum_dbfs is not None:
         di = di + _hum(di.size, player.hum_dbfs)
     di = np.clip(di, -1.0, 1.0 - 2.0**-23)
-    amp = drive_signal(
+    driven = drive_signal(
         volts, AmpSettings(voice=player.voice), RATE_HZ, AmpFaults(seed=300 + number)
     )
-    amp = convolve_long(amp, cabinet_taps(player.cabinet, float(RATE_HZ)))[: di.size]
+    amp: NDArray[np.float64] = np.asarray(convolve_long(driven, cabinet_taps(player.cabinet, float(RATE_HZ))))[: di.size]
     amp = amp * (db_to_gain(-11.0) / float(np.max(np.abs(amp))))
     minute = 10 * number
     notes = FileNotes(
@@ -268,7 +266,7 @@ def _write_track(
     track_id: str,
     name: str,
     tap: Any,
-    samples: NDArray[np.float64],
+    samples: Audio,
     full_scale_dbu: float | None,
     notes: FileNotes,
 ) -> Track:
@@ -288,6 +286,3 @@ def _write_track(
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         clipped_samples=levels.clipped_samples,
     )
-
-
-Finder = Callable[[], Path]

@@ -5,8 +5,8 @@ from __future__ import annotations
 from diaulos.rig.model import (
     AdcStage,
     AmpStage,
-    Cable,
     CabinetStage,
+    Cable,
     Choice,
     Connector,
     Control,

@@ -45,9 +45,7 @@ class Course:
 
     def has_stage(self, kind: str) -> bool:
         """Whether some device on the course has a stage of this kind."""
-        return any(
-            stage.kind == kind for leg in self.legs if leg.path for stage in leg.path.stages
-        )
+        return any(stage.kind == kind for leg in self.legs if leg.path for stage in leg.path.stages)
 
 
 def trace(rig: Rig, track: PortRef) -> Course:

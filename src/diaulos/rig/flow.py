@@ -118,7 +118,8 @@ def cut(course: Course) -> tuple[Segment | Active, ...]:
     source, links = Point(0, start.exit), []
     for index, leg in enumerate(course.legs[1:], start=1):
         cable = course.legs[index - 1].cable
-        assert cable is not None and leg.entry is not None
+        assert cable is not None
+        assert leg.entry is not None
         links.append(Link(cable, Point(index, leg.entry)))
         if leg.path is None or leg.exit is None:
             break
@@ -137,9 +138,7 @@ def _passive_of(leg: Leg) -> PassiveStage | None:
     assert leg.path is not None
     passive = [stage for stage in leg.path.stages if isinstance(stage, PassiveStage)]
     if passive and len(leg.path.stages) > 1:
-        raise RigError(
-            "A passive network must stand alone in its path.", where=leg.device.name
-        )
+        raise RigError("A passive network must stand alone in its path.", where=leg.device.name)
     return passive[0] if passive else None
 
 

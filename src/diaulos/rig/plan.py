@@ -27,7 +27,7 @@ from diaulos.rig.model import (
     GainStage,
     SignalClass,
 )
-from diaulos.units import dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
+from diaulos.units import db_to_gain, dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
 
 PLAN_HZ = 1000.0
 DEVIATION_HZ = (80.0, 160.0, 315.0, 630.0, 1000.0, 2000.0, 4000.0, 8000.0)
@@ -117,7 +117,7 @@ def _active_response(active: Active, freqs_hz: Real) -> Complex | None:
 def stage_gain(stage: object, device: Device) -> float:
     """The plain gain of a linear stage: volts per volt, per unit of amplitude, or back."""
     if isinstance(stage, GainStage):
-        gain = 10.0 ** ((stage.gain_db + device.number(stage.control)) / 20.0)
+        gain = db_to_gain(stage.gain_db + device.number(stage.control))
         return -gain if stage.inverts else gain
     if isinstance(stage, DacStage):
         return dbu_to_peak_volt(stage.full_scale_dbu + device.number(stage.control))
@@ -165,9 +165,7 @@ ASSUMED_FULL_SCALE_DBU = 12.0
 """For a DI of unknown calibration; representative, marked wherever it is used."""
 
 
-def solve_send(
-    course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | None
-) -> SendPlan:
+def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | None) -> SendPlan:
     """The send gain at which the amplifier's input sees the volts of the DI input.
 
     `di_full_scale_dbu` is the dBu that reached 0 dBFS when the DI was recorded, None when
@@ -207,9 +205,7 @@ def amp_input(course: Course) -> Point:
         if isinstance(step, Active) and step.leg.path is not None:
             if any(isinstance(stage, AmpStage) for stage in step.leg.path.stages):
                 return step.entry
-    raise RigError(
-        "There is no amplifier on this course.", remedy="Choose a rig that reamps."
-    )
+    raise RigError("There is no amplifier on this course.", remedy="Choose a rig that reamps.")
 
 
 def _source_ohm(course: Course, target: Point) -> float:
@@ -217,12 +213,8 @@ def _source_ohm(course: Course, target: Point) -> float:
     freqs = np.array([PLAN_HZ])
     for step in cut(course):
         if isinstance(step, Segment) and step.load == target:
-            open_port = target.port.model_copy(
-                update={"impedance_ohm": 1e9, "capacitance_pf": 0.0}
-            )
-            load_port = target.port.model_copy(
-                update={"impedance_ohm": 1e4, "capacitance_pf": 0.0}
-            )
+            open_port = target.port.model_copy(update={"impedance_ohm": 1e9, "capacitance_pf": 0.0})
+            load_port = target.port.model_copy(update={"impedance_ohm": 1e4, "capacitance_pf": 0.0})
             ends = []
             for port in (open_port, load_port):
                 link = step.links[-1]

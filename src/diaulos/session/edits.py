@@ -134,9 +134,7 @@ def rematch_pass(take_id: str, pass_id: str, match: MatchRecord | None) -> Edit:
     return _change_pass("Match pass", take_id, pass_id, match=value)
 
 
-def set_device_setting(
-    rig_id: str, device_id: str, setting_id: str, value: float | str
-) -> Edit:
+def set_device_setting(rig_id: str, device_id: str, setting_id: str, value: float | str) -> Edit:
     """One control or choice of a device in a rig."""
 
     def change(session: Session) -> Session:

@@ -30,7 +30,7 @@ def migrate(
         )
     if version > newest:
         raise SessionFileError(
-            f"it was written by a newer Diaulos (version {version}; this one reads up to {newest}).",
+            f"it was written by a newer Diaulos (version {version}; this one reads {newest}).",
             where=where,
             remedy="Update Diaulos to open it. Nothing was changed.",
         )

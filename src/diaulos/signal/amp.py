@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
-from diaulos.signal.oversample import Oversampler
+from diaulos.signal.oversample import Array, Oversampler
 
 Real = NDArray[np.float64]
 
@@ -128,9 +128,7 @@ class AmpSettings:
     def __post_init__(self) -> None:
         if self.voice not in VOICES:
             known = ", ".join(VOICES)
-            raise InputError(
-                f"unknown amp voice {self.voice!r}.", remedy=f"Known voices: {known}."
-            )
+            raise InputError(f"unknown amp voice {self.voice!r}.", remedy=f"Known voices: {known}.")
         for name in ("drive", "bass", "mid", "treble"):
             value = getattr(self, name)
             if not 0.0 <= value <= 10.0:
@@ -186,7 +184,9 @@ class Amplifier:
         self._rest = _soft(np.array([voice.bias]))[0]
         self._sos = [
             _high_pass(voice.low_cut_hz, high),
-            np.vstack([_high_pass(voice.between_hz[0], high), _low_pass(voice.between_hz[1], high)]),
+            np.vstack(
+                [_high_pass(voice.between_hz[0], high), _low_pass(voice.between_hz[1], high)]
+            ),
             np.vstack(
                 [
                     _shelf(140.0, (settings.bass - 5.0) * 2.0, high, low=True),
@@ -212,7 +212,7 @@ class Amplifier:
 
         filters = list(state.filters)
 
-        def shaper(raised: Real) -> Real:
+        def shaper(raised: Array) -> Array:
             x, filters[0] = sosfilt(self._sos[0], raised, zi=filters[0])
             x *= self._gain1
             x += self.voice.bias
@@ -269,7 +269,7 @@ def with_voice(settings: AmpSettings, voice: str) -> AmpSettings:
     return replace(settings, voice=voice)
 
 
-def _soft(x: Real) -> Real:
+def _soft(x: Array) -> Array:
     """x / sqrt(1 + x^2): slope 1 at rest, limits at -1 and 1, no kink anywhere."""
     y = np.square(x)
     y += 1.0

@@ -44,7 +44,7 @@ def convolve_long(signal: Audio, taps: Audio) -> Audio:
         flat = block[:, length - 1 :].reshape(-1)
         stop = min(total, first + flat.size)
         out[first:stop] = flat[: stop - first]
-    return out
+    return np.asarray(out, dtype=real)
 
 
 class BlockConvolver:

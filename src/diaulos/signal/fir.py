@@ -7,6 +7,8 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.signal.checks import Audio
+
 Real = NDArray[np.float64]
 
 FRACTION_TAPS = 64
@@ -29,7 +31,7 @@ def minimum_phase(
     import scipy.fft
 
     size = 4 * max_taps
-    freqs = np.fft.rfftfreq(size, 1.0 / rate_hz)
+    freqs = np.asarray(np.fft.rfftfreq(size, 1.0 / rate_hz), dtype=np.float64)
     gain = np.maximum(magnitude(freqs), 1e-9)
     cepstrum = scipy.fft.irfft(np.log(gain), size)
     fold = np.zeros(size)
@@ -43,7 +45,7 @@ def minimum_phase(
     fade = min(64, taps.size // 8)
     if fade > 1 and keep > max_taps:
         taps[-fade:] *= 0.5 * (1.0 + np.cos(np.linspace(0.0, np.pi, fade)))
-    return taps
+    return np.asarray(taps, dtype=np.float64)
 
 
 def fractional_delay(fraction: float) -> Real:
@@ -59,7 +61,7 @@ def fractional_delay(fraction: float) -> Real:
     return np.asarray(taps / taps.sum())
 
 
-def shift(samples: Real, delay_samples: float, length: int | None = None) -> Real:
+def shift(samples: Audio, delay_samples: float, length: int | None = None) -> Audio:
     """A mono signal moved later by `delay_samples` (earlier when negative), band-limited.
 
     Returns `length` samples (the input's own length by default); what moves past either
@@ -71,7 +73,8 @@ def shift(samples: Real, delay_samples: float, length: int | None = None) -> Rea
     whole = int(np.floor(delay_samples))
     fraction = float(delay_samples - whole)
     if fraction < 1e-9:
-        moved, lead = samples, whole
+        moved: Audio = samples
+        lead = whole
     else:
         moved = convolve_long(samples, fractional_delay(fraction).astype(samples.dtype))
         lead = whole - (FRACTION_TAPS // 2 - 1)

@@ -58,7 +58,9 @@ def k_weighting_sos(rate_hz: float) -> Real:
     """The K-weighting as two second-order sections, shape (2, 6)."""
     require_rate(rate_hz)
     if rate_hz == 48_000.0:
-        return np.array([[*_SHELF_48K[0], *_SHELF_48K[1]], [*_HIGH_PASS_48K[0], *_HIGH_PASS_48K[1]]])
+        return np.array(
+            [[*_SHELF_48K[0], *_SHELF_48K[1]], [*_HIGH_PASS_48K[0], *_HIGH_PASS_48K[1]]]
+        )
     k = math.tan(math.pi * _SHELF_HZ / rate_hz)
     high = 10.0 ** (_SHELF_DB / 20.0)
     mid = high**_SHELF_MID
@@ -116,7 +118,7 @@ class _ChannelEnergy:
     def __init__(self, rate_hz: float) -> None:
         self._sos = k_weighting_sos(rate_hz)
         self._state = np.zeros((2, 2))
-        self._hop = int(round(0.1 * rate_hz))
+        self._hop = round(0.1 * rate_hz)
         self._steps: list[Real] = []
         self._partial = 0.0
         self._partial_count = 0
@@ -182,7 +184,7 @@ class LoudnessMeter:
             total = float(steps.sum()) + sum(rest for _, rest in totals)
             mean = total * self._weight / max(self._frames, 1)
             return Loudness(_to_lufs(mean), "rms", self._layout, seconds)
-        hop = int(round(0.1 * self._rate_hz))
+        hop = round(0.1 * self._rate_hz)
         blocks = np.convolve(steps, np.ones(4), mode="valid") * self._weight / (4 * hop)
         return Loudness(_gated(blocks), "integrated", self._layout, seconds)
 

@@ -68,11 +68,13 @@ class TruePeakMeter:
         self._sample_peak = max(self._sample_peak, float(np.max(np.abs(block))))
         self._peak = max(self._peak, self._sample_peak)
         joined = np.concatenate([self._history, block])
-        self._history = joined[-(2 * _HALF - 1) :].copy()
-        rows = -(-(joined.size - 2 * _HALF + 1) // _FRAMES)
+        # Whole rows only: the filter must not see an end that is not one.
         width = _FRAMES + 2 * _HALF - 1
-        padded = np.zeros(rows * _FRAMES + 2 * _HALF - 1, dtype=np.float32)
-        padded[: joined.size] = joined
+        rows = max(0, joined.size - 2 * _HALF + 1) // _FRAMES
+        self._history = joined[rows * _FRAMES :].copy()
+        if rows == 0:
+            return
+        padded = joined[: rows * _FRAMES + 2 * _HALF - 1].astype(np.float32)
         windows = np.lib.stride_tricks.as_strided(
             padded, (rows, width), (_FRAMES * padded.itemsize, padded.itemsize), writeable=False
         )
@@ -82,18 +84,18 @@ class TruePeakMeter:
         for row in np.argsort(-highest):
             if highest[row] <= self._peak * _GRID_MARGIN:
                 break
-            self._peak = max(self._peak, self._fine(padded, int(row), float(highest[row])))
+            self._peak = max(self._peak, self._fine(padded, int(row)))
 
-    def _fine(self, padded: NDArray[np.float32], row: int, highest: float) -> float:
+    def _fine(self, padded: NDArray[np.float32], row: int) -> float:
         first = row * _FRAMES
         part = padded[first : first + _FRAMES + 2 * _HALF - 1].astype(np.float64)
         windows = np.lib.stride_tricks.sliding_window_view(part, 2 * _HALF)
         values = np.abs(windows @ _phase_taps(_FINE).T)
-        return max(float(values.max()), 0.0)
+        return float(values.max())
 
     def finish(self) -> None:
         """Read what lies after the last sample: the wave dies away into silence."""
-        self._add(np.zeros(2 * _HALF))
+        self._add(np.zeros(2 * _HALF + _FRAMES))
 
     @property
     def sample_peak(self) -> float:

@@ -48,10 +48,10 @@ def render_notes(
 ) -> Real:
     """The EMF of the instrument, scaled so that its peak is 1."""
     rng = np.random.default_rng(seed)
-    total = int(round(length_s * rate_hz))
+    total = round(length_s * rate_hz)
     out = np.zeros(total)
     for note in notes:
-        first = int(round(note.start_s * rate_hz))
+        first = round(note.start_s * rate_hz)
         count = min(total - first, int(note.length_s * rate_hz))
         if count > 32:
             out[first : first + count] += _pluck(note, rate_hz, count, character, rng)
@@ -99,7 +99,9 @@ class Part:
     ring_eighths: float = 2.0
 
 
-def play(part: Part, tempo_bpm: float, length_s: float, seed: int, lead_in_s: float = 0.5) -> list[Note]:
+def play(
+    part: Part, tempo_bpm: float, length_s: float, seed: int, lead_in_s: float = 0.5
+) -> list[Note]:
     """The notes of a person who plays the part over and over, with human timing and force."""
     rng = np.random.default_rng(seed)
     eighth = 30.0 / tempo_bpm

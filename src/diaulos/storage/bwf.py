@@ -10,6 +10,7 @@ place of a ds64, into which it turns when the file outgrows 4 GiB.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import struct
 from dataclasses import dataclass, replace
@@ -224,10 +225,8 @@ class WavWriter:
 
     def abandon(self) -> None:
         """Close and delete the file: the pass was cancelled or failed."""
-        try:
+        with contextlib.suppress(OSError):  # what was not flushed is being deleted anyway
             self._file.close()
-        except OSError:
-            pass  # what could not be flushed is being deleted anyway
         self.path.unlink(missing_ok=True)
 
 

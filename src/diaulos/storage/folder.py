@@ -30,7 +30,7 @@ from diaulos.errors import SessionFileError, SessionLockedError, StorageError
 from diaulos.session.migrations import migrate
 from diaulos.session.model import Session
 from diaulos.storage.audiofile import AudioInfo, audio_info, read_blocks
-from diaulos.storage.bwf import Bext, WavWriter, coding_history_line, write_failed
+from diaulos.storage.bwf import Bext, WavWriter, WordLength, coding_history_line, write_failed
 from diaulos.work.ports import AudioSink, AudioSource, FileNotes
 
 SUFFIX = ".diaulos"
@@ -95,7 +95,7 @@ class ExternalAudio:
             )
         beside = path.with_name(f".{path.name}.{os.getpid()}.part")
         beside.unlink(missing_ok=True)
-        kind = "24" if word == "24" else "float"
+        kind: WordLength = "24" if word == "24" else "float"
         writer = WavWriter(
             beside, rate_hz, channels, kind, make_bext(notes, rate_hz, channels, word)
         )
@@ -303,7 +303,7 @@ class SessionFolder:
             path.parent.mkdir(exist_ok=True)
         except OSError as error:
             raise write_failed(path, error) from error
-        kind = "24" if word == "24" else "float"
+        kind: WordLength = "24" if word == "24" else "float"
         return WavWriter(path, rate_hz, channels, kind, make_bext(notes, rate_hz, channels, word))
 
     def has_file(self, file: str) -> bool:
@@ -400,7 +400,7 @@ def read_session(path: Path) -> Session:
         raise SessionFileError(
             f"it is cut off or damaged at line {error.lineno}.",
             where=str(path),
-            remedy="session.previous.json beside it holds the version before: copy it over this one.",
+            remedy="session.previous.json beside it holds the version before: copy it over.",
         ) from error
     except (UnicodeDecodeError, RecursionError) as error:
         raise SessionFileError(

@@ -226,9 +226,7 @@ def reamp_file(
             where=str(request.di),
             remedy="Is there sound in the file, and an amplifier in the loop?",
         )
-    match = match_to(
-        reference, target, returned.levels.loudness, returned.levels.true_peak_dbtp
-    )
+    match = match_to(reference, target, returned.levels.loudness, returned.levels.true_peak_dbtp)
     record = alignment_record(returned.alignment)
     out = files.create(request.out, di.rate_hz, 1, "24", notes, request.replace)
     gain = match.total_db if match else 0.0

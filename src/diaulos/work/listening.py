@@ -258,4 +258,5 @@ class Player:
             self._heard_at += count
             filled += count
         # Two full-scale tracks together must not leave the output's range.
-        return np.clip(out * np.float32(db_to_gain(self._shared.level_db)), -1.0, 1.0)
+        loud = out * np.float32(db_to_gain(self._shared.level_db))
+        return np.asarray(np.clip(loud, -1.0, 1.0), dtype=np.float32)

@@ -280,9 +280,7 @@ def match_to(
     )
 
 
-def rematch(
-    take: Take, one: Pass, target: MatchTarget, store: SessionStore
-) -> MatchRecord | None:
+def rematch(take: Take, one: Pass, target: MatchTarget, store: SessionStore) -> MatchRecord | None:
     """Another match of a pass that was made before."""
     source = store.open_audio(one.file)
     lead = max(0, round(one.alignment.delay_samples)) if one.alignment else 0
@@ -295,6 +293,9 @@ def rematch(
 # --- the use case --------------------------------------------------------------------
 
 
+NO_TARGET = MatchTarget(kind="none")
+
+
 @dataclass(frozen=True)
 class ReampRequest:
     """All that a reamp needs, captured when it was asked for."""
@@ -303,7 +304,7 @@ class ReampRequest:
     take_id: str
     track_id: str = ""
     rig_id: str = ""
-    target: MatchTarget = MatchTarget(kind="none")
+    target: MatchTarget = NO_TARGET
     auto_return: bool = True
 
 
@@ -402,9 +403,7 @@ def _match_or_none(
     reference: tuple[Loudness, Layout, str] | None, target: MatchTarget, returned: Returned
 ) -> MatchRecord | None:
     try:
-        return match_to(
-            reference, target, returned.levels.loudness, returned.levels.true_peak_dbtp
-        )
+        return match_to(reference, target, returned.levels.loudness, returned.levels.true_peak_dbtp)
     except RefusedError:
         return None  # silence cannot be matched; the pass says so by its level
 

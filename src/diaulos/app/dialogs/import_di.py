@@ -45,7 +45,7 @@ class ImportDiDialog(QDialog):
         form.addRow(QLabel(facts))
         if rate_hz != session.sample_rate_hz:
             note = QLabel(
-                f"It will be resampled to {session.sample_rate_hz / 1000:g} kHz, the session's rate."
+                f"It will be resampled to the session's {session.sample_rate_hz / 1000:g} kHz."
             )
             note.setProperty("role", "muted")
             form.addRow(note)

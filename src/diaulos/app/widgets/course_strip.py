@@ -43,7 +43,9 @@ class CourseStrip(QWidget):
         """Show these courses."""
         changed = len(rows) != len(self._rows)
         self._rows, self._current = rows, current
-        words = [f"{row.name}, {TAP_WORDS.get(row.tap, '')}, {row.peak}, {row.finding}" for row in rows]
+        words = [
+            f"{row.name}, {TAP_WORDS.get(row.tap, '')}, {row.peak}, {row.finding}" for row in rows
+        ]
         self.setAccessibleDescription("; ".join(words))
         if changed:
             self.updateGeometry()

@@ -141,10 +141,10 @@ def _paint_foot(
     painter.setPen(look.colour("muted"))
     left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
     right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-    floor = "no noise" if figures.floor <= -199.0 else number(figures.floor, 0)
+    floor = "" if figures.floor <= -199.0 else number(figures.floor, 0)
     painter.drawText(foot, left, floor)
     headroom = figures.headroom_db
     if headroom is None:
-        painter.drawText(foot, right, "no clip point")
+        painter.drawText(foot, right, "no limit")
     else:
         painter.drawText(foot, right, f"{number(headroom)} dB left")

@@ -29,7 +29,7 @@ from diaulos.app.figures import number
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
 from diaulos.signal.overview import BASE, Overview
 
-LEFT, RIGHT, TOP, BOTTOM = 46, 12, 6, 20
+LEFT, RIGHT, TOP, BOTTOM = 68, 12, 6, 20
 CLOSE_UP_FRAMES = 20_000
 
 ReadSamples = Callable[[int, int], np.ndarray]
@@ -189,10 +189,13 @@ class Waveform(QWidget):
         count = 1000
         first, last = self._view
         times = (first + (last - first) * np.arange(count) / count) / self._rate_hz
-        columns = [("seconds", times)]
+        columns: list[tuple[str, np.ndarray]] = [("seconds", times)]
         for trace in self._traces:
             low, high = trace.overview.columns(first, last, count)
-            columns += [(f"{trace.name} low", low * trace.gain), (f"{trace.name} high", high * trace.gain)]
+            columns += [
+                (f"{trace.name} low", low * trace.gain),
+                (f"{trace.name} high", high * trace.gain),
+            ]
         rows = [",".join(f'"{name}"' for name, _ in columns)]
         rows += [",".join(f"{values[i]:.6g}" for _, values in columns) for i in range(count)]
         return "\n".join(rows) + "\n"
@@ -248,9 +251,8 @@ class Waveform(QWidget):
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         for share in (1.0, 0.0, -1.0):
             y = plot.center().y() - share * plot.height() / 2.0 / 1.08
-            text = "0" if share == 0.0 else number(20.0 * np.log10(scale / 1.08), 0)
+            text = "silence" if share == 0.0 else f"{number(20.0 * np.log10(scale / 1.08), 0)} dBFS"
             painter.drawText(QRectF(0, y - 8, LEFT - 4, 16), right, text)
-        painter.drawText(QRectF(0, plot.bottom() + 2, LEFT - 4, 16), right, "dBFS")
         first, last = self._view[0] / self._rate_hz, self._view[1] / self._rate_hz
         step = _nice_step((last - first) / max(plot.width() / 90.0, 1.0))
         tick = np.ceil(first / step) * step
@@ -260,13 +262,12 @@ class Waveform(QWidget):
             painter.setPen(QPen(look.colour("line"), 1))
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
             painter.setPen(look.colour("muted"))
-            box = QRectF(x - 40, plot.bottom() + 2, 80, 16)
+            left = min(x - 40, self.width() - 62)
+            box = QRectF(left, plot.bottom() + 2, 80 if left == x - 40 else 62, 16)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{tick:.{places}f} s")
             tick += step
 
-    def _paint_envelope(
-        self, painter: QPainter, plot: QRectF, trace: Trace, scale: float
-    ) -> None:
+    def _paint_envelope(self, painter: QPainter, plot: QRectF, trace: Trace, scale: float) -> None:
         count = max(1, int(plot.width()))
         low, high = trace.overview.columns(self._view[0], self._view[1], count)
         half = plot.height() / 2.0 / scale * trace.gain

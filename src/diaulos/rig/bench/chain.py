@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -142,7 +141,8 @@ class Bench:
         return Filter(sign * taps)
 
     def _add_active(self, active: Active) -> None:
-        assert active.leg.path is not None and active.leg.exit is not None
+        assert active.leg.path is not None
+        assert active.leg.exit is not None
         device = active.leg.device
         for stage in active.leg.path.stages:
             if isinstance(stage, DacStage):
@@ -212,7 +212,7 @@ class Bench:
 
 def _convolved(block: Real, reading: Filter) -> Real:
     if reading.taps.size == 1:
-        return block * reading.taps[0]
+        return np.asarray(block * reading.taps[0])
     from diaulos.signal.convolve import convolve_long
 
     return np.asarray(convolve_long(block, reading.taps)[: block.size])

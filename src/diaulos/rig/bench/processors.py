@@ -77,9 +77,7 @@ class Hiss:
     def initial_state(self) -> np.random.Generator:
         return np.random.default_rng(self.seed)
 
-    def process(
-        self, block: Real, state: np.random.Generator
-    ) -> tuple[Real, np.random.Generator]:
+    def process(self, block: Real, state: np.random.Generator) -> tuple[Real, np.random.Generator]:
         return block + self.rms * state.standard_normal(block.size), state
 
 

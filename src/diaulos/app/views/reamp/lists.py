@@ -140,7 +140,7 @@ class PassModel(_Rows):
         else:
             ms = samples_to_ms(found.delay_samples, self.rate_hz)
             timing = (
-                f"{number(found.delay_samples, 2):>9} samples  {number(ms, 3):>7} ms  "
+                f"{number(found.delay_samples, 2)} samples  {number(ms, 3)} ms  "
                 f"{'same polarity' if found.polarity > 0 else 'inverted'}"
             )
         before = "silent" if item.loudness_lufs is None else number(item.loudness_lufs, 2)
@@ -219,9 +219,7 @@ class _RowDelegate(QStyledItemDelegate):
 
 def _line(painter: QPainter, rect: QRectF, top: float, text: str) -> None:
     box = QRectF(rect.left(), rect.top() + top, rect.width(), 17)
-    fitted = painter.fontMetrics().elidedText(
-        text, Qt.TextElideMode.ElideRight, int(rect.width())
-    )
+    fitted = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(rect.width()))
     painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, fitted)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
@@ -160,7 +161,7 @@ class LoopDiagram(QWidget):
             (self._out, "di", Qt.PenStyle.SolidLine, True),
             (self._back, "amp", Qt.PenStyle.DashLine, False),
         ):
-            for one, two in zip(cards, cards[1:], strict=False):
+            for one, two in pairwise(cards):
                 painter.setPen(QPen(look.colour(token), 2, style))
                 y = one.y() + CARD_H / 2
                 start, end = (one.geometry().right() + 1, two.x()) if forward else (

@@ -173,9 +173,9 @@ class TonePanel(QWidget):
         for device, setting in choices:
             self._place(setting.name, self._choice(session, device, setting), 0, column, 2)
             column += 2
-        for index, (device, setting) in enumerate(numbers):
-            name = setting.name if device.kind == "amp" else f"{device.name}: {setting.name}"
-            self._place(name, self._number(device, setting, name), 2, index, 1)
+        for index, (owner, knob) in enumerate(numbers):
+            name = knob.name if owner.kind == "amp" else f"{owner.name}: {knob.name}"
+            self._place(name, self._number(owner, knob, name), 2, index, 1)
 
     def _place(self, name: str, widget: QWidget, row: int, column: int, span: int) -> None:
         label = QLabel(name)

@@ -113,6 +113,8 @@ class ReampView(QWidget):
         self.take_list.setAccessibleName("Stored takes")
         self.passes = PassModel()
         self.pass_list = QListView()
+        for shown in (self.take_list, self.pass_list):
+            shown.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.pass_list.setModel(self.passes)
         self.pass_list.setItemDelegate(PassDelegate(self.pass_list))
         self.pass_list.setAccessibleName("Passes of this take")
@@ -158,7 +160,7 @@ class ReampView(QWidget):
         upper.addWidget(_column(_label("Stored takes", "title"), self._empty_takes, self.take_list))
         upper.addWidget(self._middle())
         upper.addWidget(self._right())
-        upper.setSizes([212, 610, 350])
+        upper.setSizes([206, 600, 384])
         upper.setStretchFactor(1, 1)
         lower = _column(self.wave, self.bar)
         whole = QSplitter(Qt.Orientation.Vertical)
@@ -194,7 +196,10 @@ class ReampView(QWidget):
         self._export = QPushButton("Export (E)")
         self._export.setToolTip("Broadcast Wave, aligned to the DI's start, at matched level.")
         row1, row2 = QHBoxLayout(), QHBoxLayout()
-        for row, pair in ((row1, (self._keep, self._discard)), (row2, (self._rematch, self._export))):
+        for row, pair in (
+            (row1, (self._keep, self._discard)),
+            (row2, (self._rematch, self._export)),
+        ):
             row.setSpacing(6)
             for button in pair:
                 row.addWidget(button)
@@ -251,6 +256,13 @@ class ReampView(QWidget):
         found = self.passes.item(self.pass_list.currentIndex().row())
         return found if isinstance(found, Pass) else None
 
+    @property
+    def settled(self) -> bool:
+        """Whether levels and waveforms of what is chosen are on screen."""
+        return (
+            not self._plan_timer.isActive() and self._plan is not None and self._waves is not None
+        )
+
     def _choose_take(self, row: int) -> None:
         self.take_list.setCurrentIndex(self.takes.index(row))
 
@@ -304,7 +316,9 @@ class ReampView(QWidget):
             self._title.setText("Reamp")
         else:
             instrument = session.instrument_name(take.instrument_id)
-            self._title.setText(f"{take.name}  \N{MIDDLE DOT}  {instrument}" if instrument else take.name)
+            self._title.setText(
+                f"{take.name}  \N{MIDDLE DOT}  {instrument}" if instrument else take.name
+            )
         self._on_pass()
 
     def _on_pass(self) -> None:
@@ -374,7 +388,9 @@ class ReampView(QWidget):
         self._plan = plan
         self._problem.hide()
         out = tuple(_station(p, plan, target_dbfs) for p in plan.probes if p.station.side == "out")
-        back = tuple(_station(p, plan, target_dbfs) for p in plan.probes if p.station.side == "back")
+        back = tuple(
+            _station(p, plan, target_dbfs) for p in plan.probes if p.station.side == "back"
+        )
         amp = next((d.name for d in plan.rig.devices if d.kind == "amp"), "")
         self.loop.show_loop(out, back, amp, tone_words(plan.rig))
         send = plan.send
@@ -404,13 +420,15 @@ class ReampView(QWidget):
         for rig in session.rigs:
             last = _last_pass(session, rig.name)
             peak = f"last peak {number(last.peak_dbfs):>6} dBFS" if last else "no pass yet"
-            finding, serious = "nothing found", False
+            finding, serious = "choose it to see its levels", False
             if rig.id == session.current_rig and self._plan is not None:
                 finding, serious = _finding(self._plan)
             if last and last.clipped_samples:
                 finding, serious = "last pass clipped", True
             tap = _tap_of(rig_word(rig, "cabinet"))
-            rows.append(CourseRow(rig.id, tap, f"{rig.name}: {tone_words(rig)}", peak, finding, serious))
+            rows.append(
+                CourseRow(rig.id, tap, f"{rig.name}: {tone_words(rig)}", peak, finding, serious)
+            )
         self.courses_changed.emit(tuple(rows), session.current_rig)
 
     # --- edits ---
@@ -554,7 +572,8 @@ class ReampView(QWidget):
         from pathlib import Path
 
         take, one = self.take, self.chosen_pass
-        assert take is not None and one is not None
+        assert take is not None
+        assert one is not None
         session, store, services = self._document.session, self._document.store, self._services
 
         def work(progress: Progress, cancel: CancelToken) -> str:
@@ -573,7 +592,11 @@ class ReampView(QWidget):
             return target.name
 
         self._jobs.start(
-            Job("Exporting", work, lambda name: self.said.emit(f"Written: {name}, aligned to the DI."))
+            Job(
+                "Exporting",
+                work,
+                lambda name: self.said.emit(f"Written: {name}, aligned to the DI."),
+            )
         )
 
     def _on_job_started(self, title: str) -> None:
@@ -671,6 +694,9 @@ class ReampView(QWidget):
             return
         self.player.set_channels(tuple(channels), take.di.frames)
         self.bar.set_available({channel.key for channel in channels})
+        self.bar.show_time(
+            self.player.position, take.di.frames, self._document.session.sample_rate_hz
+        )
         self.player.hear(self.bar.heard)
         self._set_loop()
 
@@ -684,7 +710,9 @@ class ReampView(QWidget):
         if target.kind == "pass":
             other = take.pass_(target.ident)
             gain = (other.match.total_db if other.match else 0.0) + offset_db
-            return Channel("reference", partial(_in_time, store.open_audio(other.file), other), gain)
+            return Channel(
+                "reference", partial(_in_time, store.open_audio(other.file), other), gain
+            )
         return None
 
     def toggle_play(self) -> None:
@@ -697,7 +725,9 @@ class ReampView(QWidget):
             self.bar.show_level(self.player.level_db)
             where = self.player.device
             self.said.emit(
-                "No sound device: playing in silence." if self.player.silent else f"Playing: {where}"
+                "No sound device: playing in silence."
+                if self.player.silent
+                else f"Playing: {where}"
             )
             self._tick.start()
         self.bar.show_playing(self.player.playing)
@@ -834,7 +864,9 @@ def _told(made: Pass, rate_hz: int) -> str:
     if made.alignment is None:
         return f"{made.name}: recorded, but not in time. {made.alignment_refused}"
     ms = samples_to_ms(made.alignment.delay_samples, rate_hz)
-    text = f"{made.name}: {number(made.alignment.delay_samples, 2)} samples ({number(ms, 2)} ms) late"
+    text = (
+        f"{made.name}: {number(made.alignment.delay_samples, 2)} samples ({number(ms, 2)} ms) late"
+    )
     if made.alignment.polarity < 0:
         text += ", polarity inverted and corrected"
     if made.match is not None:

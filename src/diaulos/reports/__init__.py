@@ -1,0 +1,1 @@
+"""Reports: a session as text. Sheets come with a later issue."""
