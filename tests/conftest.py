@@ -1,88 +1,12 @@
-"""Shared by all tests: the reference values, generated players, outside material."""
+"""Fixtures of all tests."""
 
 from __future__ import annotations
 
-import json
-import os
 import shutil
 import sys
-from datetime import datetime
 from pathlib import Path
 
-import numpy as np
 import pytest
-
-from diaulos.signal.amp import AmpSettings, drive_signal
-from diaulos.signal.cabinet import cabinet_taps
-from diaulos.signal.convolve import convolve_long
-from diaulos.signal.strings import Part, StringCharacter, play, render_notes
-
-REFERENCE = Path(__file__).parent / "reference"
-RATE = 48_000
-NOON = datetime(2026, 5, 9, 12, 0, 0)
-
-
-def reference_cases(folder: str, file: str) -> list[dict]:
-    """Cases of a reference file; an empty list is a failure, not a pass."""
-    cases = json.loads((REFERENCE / folder / file).read_text("utf-8"))["cases"]
-    assert cases, f"{folder}/{file} holds no cases"
-    return cases
-
-
-def random_part(rng: np.random.Generator) -> Part:
-    """A part of single notes, power chords and rests between E1 and high strings."""
-    root = int(rng.integers(28, 52))
-    steps: list[tuple[int, ...]] = []
-    for _ in range(16):
-        draw = rng.random()
-        if draw < 0.3:
-            steps.append(())
-        elif draw < 0.7:
-            steps.append((root + int(rng.integers(0, 13)),))
-        else:
-            low = root + int(rng.integers(0, 8))
-            steps.append((low, low + 7, low + 12))
-    return Part(tuple(steps))
-
-
-RIFF = Part(((40, 47, 52), (), (52,), (47,), (43, 50, 55), (), (55,), (50,)))
-
-
-def performance(
-    part: Part = RIFF, seconds: float = 8.0, seed: int = 1, tempo: float = 112.0, rate: int = RATE
-) -> np.ndarray:
-    """One performance of a part; another seed is the same part played again."""
-    notes = play(part, tempo, seconds, seed)
-    return render_notes(notes, rate, seconds, StringCharacter(), seed)
-
-
-def through_amp(
-    volts: np.ndarray, voice: str = "tideline", cabinet: str = "open-one", drive: float = 5.0
-) -> np.ndarray:
-    """A signal through a noise-free amplifier and cabinet, at zero latency."""
-    driven = drive_signal(volts, AmpSettings(voice=voice, drive=drive), RATE)
-    return np.asarray(convolve_long(driven, cabinet_taps(cabinet, float(RATE))))[: volts.size]
-
-
-def with_noise(signal: np.ndarray, snr_db: float, seed: int = 5) -> np.ndarray:
-    """White noise added at a signal-to-noise ratio."""
-    rng = np.random.default_rng(seed)
-    return signal + rng.standard_normal(signal.size) * signal.std() * 10.0 ** (-snr_db / 20.0)
-
-
-def outside(available: bool, what: str) -> None:
-    """Skip for a person, fail in continuous integration, where it must be installed."""
-    if not available:
-        if os.environ.get("CI") == "true":
-            pytest.fail(f"{what} is missing; ./diaulos test installs it")
-        pytest.skip(f"{what} is not on this machine; ./diaulos test installs it where it can")
-
-
-def program(name: str) -> str:
-    """Path of a program from outside the project."""
-    path = shutil.which(name)
-    outside(path is not None, name)
-    return str(path)
 
 
 @pytest.fixture

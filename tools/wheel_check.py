@@ -37,7 +37,8 @@ def main() -> int:
             f"sys.exit(main(['demo', '--at', {str(Path(folder) / 'Demo')!r}, '--no-window']))"
         )
         environment = {**os.environ, "PYTHONPATH": str(place)}
-        return subprocess.run([sys.executable, "-c", code], cwd=folder, env=environment).returncode
+        run = subprocess.run([sys.executable, "-c", code], cwd=folder, env=environment, check=False)
+        return run.returncode
 
 
 if __name__ == "__main__":

@@ -220,7 +220,8 @@ def _write_take(folder: SessionFolder, session: Session, player: _Player, number
     driven = drive_signal(
         volts, AmpSettings(voice=player.voice), RATE_HZ, AmpFaults(seed=300 + number)
     )
-    amp: NDArray[np.float64] = np.asarray(convolve_long(driven, cabinet_taps(player.cabinet, float(RATE_HZ))))[: di.size]
+    heard = convolve_long(driven, cabinet_taps(player.cabinet, float(RATE_HZ)))
+    amp = np.asarray(heard[: di.size], dtype=np.float64)
     amp = amp * (db_to_gain(-11.0) / float(np.max(np.abs(amp))))
     minute = 10 * number
     notes = FileNotes(

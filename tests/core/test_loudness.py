@@ -10,7 +10,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from conftest import REFERENCE, performance, program
 
 from diaulos.errors import InputError, RefusedError
 from diaulos.signal.loudness import (
@@ -28,6 +27,7 @@ from diaulos.signal.peaks import (
     rms_dbfs,
     true_peak_dbtp,
 )
+from support import REFERENCE, performance, program
 
 DATA = json.loads((REFERENCE / "04_loudness" / "loudness.json").read_text("utf-8"))
 RECOMMENDATION_LU = 0.02

@@ -7,11 +7,11 @@ import json
 
 import numpy as np
 import pytest
-from conftest import RATE, REFERENCE, performance, random_part, through_amp, with_noise
 
 from diaulos.errors import InputError, RefusedError
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.fir import shift
+from support import RATE, REFERENCE, performance, random_part, through_amp, with_noise
 
 PAIRS = json.loads((REFERENCE / "05_alignment" / "pairs.json").read_text("utf-8"))["cases"]
 LINEAR_SAMPLES = 0.005
@@ -21,7 +21,7 @@ AMP_SAMPLES = 0.5
 @pytest.mark.parametrize("case", PAIRS, ids=lambda case: case["id"])
 def test_pairs_with_exactly_known_delay(case: dict) -> None:
     with open(REFERENCE / "05_alignment" / case["csv"], encoding="utf-8") as file:
-        rows = [row for row in csv.reader(file)][1:]
+        rows = list(csv.reader(file))[1:]
     a, b = (np.array([float(row[column]) for row in rows]) for column in (1, 2))
     got = find_alignment(a, b, case["fs"])
     assert got.delay_samples == pytest.approx(
@@ -82,7 +82,9 @@ def test_through_a_driven_amp(voice: str, cabinet: str) -> None:
 
 def _true_pair(seed: int) -> tuple[np.ndarray, np.ndarray, int]:
     rng = np.random.default_rng(seed)
-    a = performance(random_part(rng), float(rng.choice([3.0, 6.0, 12.0])), seed, rng.uniform(80, 150))
+    a = performance(
+        random_part(rng), float(rng.choice([3.0, 6.0, 12.0])), seed, rng.uniform(80, 150)
+    )
     voice = str(rng.choice(["none", "lantern", "tideline", "foghorn", "keel"]))
     cabinet = str(rng.choice(["open-one", "closed-two", "closed-four", "bass-fifteen"]))
     b = a if voice == "none" else through_amp(a * 0.4, voice, cabinet)

@@ -8,7 +8,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from conftest import program, reference_cases
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -30,6 +29,7 @@ from diaulos.rig.course import reamp_course
 from diaulos.rig.flow import Segment, cut, passive_two_port
 from diaulos.rig.model import PassiveStage
 from diaulos.units import volt_to_dbu
+from support import program, reference_cases
 
 LEVEL_DB = 0.05
 FREQS = np.array([100.0, 1000.0, 5000.0, 10_000.0])
@@ -38,7 +38,8 @@ PLAIN = {"kind", "L", "Rdc", "Cw", "Rvol", "Rtone", "Ctone", "volume_k", "tone_f
 PICKUPS = [
     case
     for case in reference_cases("01_pickup_loading", "cases.json")
-    if case["circuit"]["kind"] == "inductive" and {"L", "Rvol", "Rtone"} <= set(case["circuit"]) <= PLAIN
+    if case["circuit"]["kind"] == "inductive"
+    and {"L", "Rvol", "Rtone"} <= set(case["circuit"]) <= PLAIN
 ]
 REAMPS = [
     case

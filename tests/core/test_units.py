@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 
 import pytest
-from conftest import reference_cases
 from hypothesis import given
 from hypothesis import strategies as st
 
 from diaulos import units as u
+from support import reference_cases
 
 COMPUTE = {
     "volt_to_dBu": lambda i: u.volt_to_dbu(i["V"]),
