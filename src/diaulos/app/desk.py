@@ -25,7 +25,7 @@ from diaulos.session import edits
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes
+from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes, recoverable
 
 WELCOME = (
     "<h2>No session is open</h2><p>File &gt; New session (Ctrl+N) makes one, "
@@ -173,6 +173,9 @@ class Desk(QObject):
 
     def open_path(self, path: str | Path, *, read_only: bool = False) -> bool:
         """Open a session; offers read-only when it is locked, and unsaved work it finds."""
+        if self.folder is not None and self.folder.path.resolve() == Path(path).resolve():
+            self.window.say("This session is open already.")
+            return True
         if not self.may_close():
             return False
         try:
@@ -208,20 +211,27 @@ class Desk(QObject):
         return True
 
     def _offer_orphans(self) -> None:
-        assert self.folder is not None
-        assert self.document is not None
-        try:
-            orphans = self.folder.orphans(self.document.session)
-            found = recover_passes(self.document.session, self.folder, orphans)
-        except DiaulosError:
-            return  # a damaged leftover is no reason not to open the session
-        if found and self._ask(
+        document, folder = self.document, self.folder
+        assert document is not None
+        assert folder is not None
+        session = document.session
+        files = recoverable(session, folder.orphans(session))
+        if not files or not self._ask(
             "A pass was found that is not in the session",
-            f"{len(found)} recorded return(s) lie in the folder without an entry.",
+            f"{len(files)} recorded return(s) lie in the folder without an entry.",
             "Add them",
         ):
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> list[edits.Edit]:
+            return recover_passes(session, folder, files, progress, cancel)
+
+        def done(found: list[edits.Edit]) -> None:
             for edit in found:
-                self.document.apply(edit, journal=True)
+                document.apply(edit, journal=True)
+            self.window.say(f"{len(found)} of {len(files)} returns are back in the session.")
+
+        self.jobs.start(Job("Bringing passes back", work, done))
 
     def _ask(self, title: str, text: str, yes: str) -> bool:
         box = QMessageBox(self.window)
@@ -309,8 +319,7 @@ class Desk(QObject):
         session = document.session.model_copy(update={"name": path.name.removesuffix(".diaulos")})
 
         def work(progress: Progress, cancel: CancelToken) -> SessionFolder:
-            progress(0.1, "Copying the session")
-            return folder.copy_to(path, session)
+            return folder.copy_to(path, session, progress, cancel)
 
         self.jobs.start(Job("Saving as", work, lambda made: self.attach(made, session)))
 

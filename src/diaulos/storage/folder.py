@@ -15,6 +15,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import socket
 import threading
 from collections.abc import Iterator
@@ -31,7 +32,14 @@ from diaulos.session.migrations import migrate
 from diaulos.session.model import Session
 from diaulos.storage.audiofile import AudioInfo, audio_info, read_blocks
 from diaulos.storage.bwf import Bext, WavWriter, WordLength, coding_history_line, write_failed
-from diaulos.work.ports import AudioSink, AudioSource, FileNotes
+from diaulos.work.ports import (
+    AudioSink,
+    AudioSource,
+    CancelToken,
+    FileNotes,
+    Progress,
+    no_progress,
+)
 
 SUFFIX = ".diaulos"
 MAX_SESSION_BYTES = 64 * 1024 * 1024
@@ -180,11 +188,10 @@ class SessionFolder:
 
     def _lock(self) -> None:
         lock = self.path / "lock"
-        text = f"{os.getpid()} {socket.gethostname()}\n"
         for _ in range(2):
             try:
                 with open(lock, "x", encoding="utf-8") as file:
-                    file.write(text)
+                    file.write(_lock_text())
                 return
             except FileExistsError:
                 pid = _lock_holder(lock)
@@ -202,8 +209,9 @@ class SessionFolder:
 
     def close(self) -> None:
         """Give the lock back."""
-        if not self.read_only and _lock_owner(self.path / "lock") == os.getpid():
-            (self.path / "lock").unlink(missing_ok=True)
+        lock = self.path / "lock"
+        if not self.read_only and lock.is_file() and lock.read_text("utf-8") == _lock_text():
+            lock.unlink(missing_ok=True)
         self.read_only = True
 
     # --- the document ---
@@ -324,38 +332,56 @@ class SessionFolder:
             except OSError as error:
                 raise write_failed(self.path / file, error) from error
 
-    def copy_to(self, path: Path, session: Session) -> SessionFolder:
-        """The whole session under another name, its audio with it."""
-        import shutil
+    def copy_to(
+        self,
+        path: Path,
+        session: Session,
+        progress: Progress = no_progress,
+        cancel: CancelToken | None = None,
+    ) -> SessionFolder:
+        """The whole session under another name, its audio with it.
 
+        When it fails or is cancelled, what was copied is removed again.
+        """
+        cancel = cancel or CancelToken()
         target = SessionFolder.create(path, session)
+        files = [file for file in sorted(session.used_files()) if self.has_file(file)]
         try:
-            for file in sorted(session.used_files()):
-                source = self.inside(file)
-                if source.exists():
-                    shutil.copyfile(source, target.inside(file))
+            for number, file in enumerate(files):
+                cancel.check()
+                progress(number / len(files), "Copying the session")
+                shutil.copyfile(self.inside(file), target.inside(file))
         except OSError as error:
-            target.close()
+            target.remove()
             raise write_failed(path, error) from error
+        except BaseException:
+            target.remove()
+            raise
         return target
+
+    def remove(self) -> None:
+        """Delete the whole folder: only for one that was made just now."""
+        shutil.rmtree(self.path, ignore_errors=True)
+        self.read_only = True
 
 
 def _with_suffix(path: Path) -> Path:
     return path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
 
 
-def _lock_owner(lock: Path) -> int | None:
-    try:
-        return int(lock.read_text("utf-8").split()[0])
-    except (OSError, ValueError, IndexError):
-        return None
+def _lock_text() -> str:
+    return f"{os.getpid()} {socket.gethostname()}\n"
 
 
 def _lock_holder(lock: Path) -> int | None:
     """The living process that holds a lock, or None when it is stale."""
-    pid = _lock_owner(lock)
-    if pid is None:
+    try:
+        words = lock.read_text("utf-8").split()
+        pid = int(words[0])
+    except (OSError, ValueError, IndexError):
         return None
+    if len(words) > 1 and words[1] != socket.gethostname():
+        return pid  # a process of another machine: nobody here can tell that it is gone
     try:
         os.kill(pid, 0)
     except ProcessLookupError:

@@ -7,7 +7,7 @@ and level of the return are found from its audio, never taken from whatever play
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -183,9 +183,20 @@ def play_and_measure(
         cancel,
     )
     sink.close()
-    progress(0.82, "Measuring delay and polarity")
+    return measure_return(di, channel, reopen(), loop, part_of(progress, 0.8, 1.0), cancel)
+
+
+def measure_return(
+    di: AudioSource,
+    channel: int,
+    back: AudioSource,
+    loop: LoopResult,
+    progress: Progress,
+    cancel: CancelToken,
+) -> Returned:
+    """Delay, polarity and level of a recorded return against the DI that was sent."""
+    progress(0.1, "Measuring delay and polarity")
     cancel.check()
-    back = reopen()
     first, count = _measured_part(di, channel)
     sent = read_mono(di, channel=channel, first=first, count=count)
     heard = read_mono(back, first=first, count=count + int(MAX_LOOP_DELAY_S * di.rate_hz))
@@ -199,14 +210,12 @@ def play_and_measure(
         )
         if alignment.drift_ppm is not None and first > 0:
             # Measured from `first` on; the delay is told at A's first sample.
-            from dataclasses import replace
-
             at_zero = alignment.at(-float(first))
             alignment = replace(alignment, delay_samples=at_zero)
     except RefusedError as error:
         refused = error.what
     cancel.check()
-    progress(0.92, "Measuring level")
+    progress(0.6, "Measuring level")
     lead = round(alignment.delay_samples) if alignment else 0
     part = back.blocks(first=max(0, lead), count=di.frames)
     levels = measure_blocks(part, di.rate_hz, 1)

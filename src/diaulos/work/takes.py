@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
-from diaulos.session.edits import Edit, add_impulse, add_instrument, add_take
+from diaulos.session.edits import Edit, add_impulse, add_instrument, add_pass, add_take
 from diaulos.session.model import (
     Family,
     Impulse,
@@ -25,7 +25,7 @@ from diaulos.session.model import (
 )
 from diaulos.work.aligned import pass_blocks
 from diaulos.work.files import one_channel, write_all
-from diaulos.work.loop import mono_blocks
+from diaulos.work.loop import LoopResult, mono_blocks, part_of
 from diaulos.work.measuring import finite_or_none, measure_blocks, read_mono
 from diaulos.work.ports import (
     AudioSink,
@@ -38,6 +38,7 @@ from diaulos.work.ports import (
     SessionStore,
     no_progress,
 )
+from diaulos.work.reamp import Returned, alignment_record, measure_return
 
 RATES_HZ = (44_100, 192_000)
 MAX_IMPULSE_S = 2.0
@@ -254,50 +255,72 @@ def export_pass(
     write_all(create(notes), pass_blocks(source, one, frames))
 
 
-def recover_passes(session: Session, store: SessionStore, orphans: list[str]) -> list[Edit]:
+_PASS_FILE = re.compile(r"audio/(t\d{4})_(p\d{2,})_k\d{2}\.wav")
+
+
+def recoverable(session: Session, orphans: list[str]) -> list[str]:
+    """Those files without an entry that are returns of a take that is still there."""
+    found = []
+    for file in orphans:
+        name = _PASS_FILE.fullmatch(file)
+        take = next((t for t in session.takes if name and t.id == name[1]), None)
+        if name and take and take.di and all(p.id != name[2] for p in take.passes):
+            found.append(file)
+    return found
+
+
+def recover_passes(
+    session: Session,
+    store: SessionStore,
+    files: list[str],
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+) -> list[Edit]:
     """Edits that bring files of passes back which a dead process left in the folder.
 
-    Level is measured; delay and send are unknown until the pass is aligned again.
+    Delay, polarity and level are measured from the audio; with which gain it was sent
+    nobody knows any more. Files that cannot be read are left where they are.
     """
+    cancel = cancel or CancelToken()
     edits = []
-    for file in orphans:
-        found = re.fullmatch(r"audio/(t\d{4})_(p\d{2,})_k\d{2}\.wav", file)
-        if not found or not any(take.id == found[1] for take in session.takes):
+    for number, file in enumerate(recoverable(session, files)):
+        name = _PASS_FILE.fullmatch(file)
+        assert name is not None
+        take = session.take(name[1])
+        assert take.di is not None
+        part = part_of(progress, number / len(files), (number + 1) / len(files))
+        try:
+            back, di = store.open_audio(file), store.open_audio(take.di.file)
+            returned = measure_return(di, 0, back, LoopResult(back.frames, 0), part, cancel)
+        except InputError:
             continue
-        take = session.take(found[1])
-        if take.di is None or any(p.id == found[2] for p in take.passes):
-            continue
-        source = store.open_audio(file)
-        edits.append(_recovered(session, take, take.di, found[2], file, source))
+        edits.append(_recovered(session, take, take.di, name[2], file, returned))
     return edits
 
 
 def _recovered(
-    session: Session, take: Take, di: Track, pass_id: str, file: str, source: AudioSource
+    session: Session, take: Take, di: Track, pass_id: str, file: str, returned: Returned
 ) -> Edit:
-    from diaulos.session.edits import add_pass
-
-    levels = measure_blocks(source.blocks(), source.rate_hz, 1)
-    rig = session.rig()
+    levels, rig = returned.levels, session.rig()
     made = Pass(
         id=pass_id,
         name=f"Recovered {pass_id}",
         track_id=di.id,
         file=file,
-        frames=source.frames,
+        frames=returned.loop.frames,
         rig_hash=rig_hash(rig),
         rig_name=rig.name,
         made_at=take.recorded_at,
         send_gain_db=0.0,
         amp_peak_dbu=0.0,
         return_gain_db=0.0,
-        alignment=None,
-        alignment_refused="Recovered: not measured yet.",
+        alignment=alignment_record(returned.alignment),
+        alignment_refused=returned.refused,
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         true_peak_dbtp=max(levels.true_peak_dbtp, -200.0),
         clipped_samples=levels.clipped_samples,
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         match=None,
-        notes="Recovered after Diaulos ended early.",
+        notes="Recovered after Diaulos ended early; its tone is not known for sure.",
     )
     return add_pass(take.id, made, rig)
