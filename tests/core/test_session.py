@@ -54,7 +54,9 @@ def one_pass(ident: str = "p01") -> Pass:
 
 
 def session(*passes: Pass) -> Session:
-    take = Take(id="t0001", name="Verse", recorded_at="2026-05-09", tracks=(track(),), passes=passes)
+    take = Take(
+        id="t0001", name="Verse", recorded_at="2026-05-09", tracks=(track(),), passes=passes
+    )
     return Session(
         id="s", name="Saltmarsh", sample_rate_hz=48_000, rigs=(RIG,), current_rig=RIG.id,
         takes=(take,),

@@ -10,7 +10,9 @@ Conventions
 
 Method
 1. Coarse: both are averaged by 16 and correlated, the loudest 30 s of A against B. The
-   highest peaks of the normalised correlation are candidates; a few loud blocks rank them.
+   highest peaks of the normalised correlation are candidates, weighted by how well the
+   onsets of the notes agree there: a held note looks the same one period later, its
+   beginning does not. A few loud blocks rank them.
 2. Following: over a long take the lag is followed from the loudest part outwards, so that
    devices that do not share a clock are followed too.
 3. Fine: tens of loud blocks of 16k samples, cut at the lag so far, give cross-spectra.
@@ -34,6 +36,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
+from diaulos.signal.convolve import convolve_long
 from diaulos.signal.peaks import Span
 
 Real = NDArray[np.float64]
@@ -42,7 +45,9 @@ Complex = NDArray[np.complex128]
 DECIMATION = 16
 COARSE_SECONDS = 30.0
 BLOCK = 16_384
-MAX_BLOCKS = 88
+MAX_BLOCKS, MAX_BLOCKS_LONG = 88, 56
+"""Over two minutes fewer blocks, spread wider, are precise enough."""
+LONG_S = 120.0
 SILENCE_DBFS = -90.0
 MIN_SECONDS = 0.05
 SHORTEST_FOR_DRIFT_S = 10.0
@@ -57,13 +62,33 @@ the phase of the lowest notes by more than half a cycle, and would decide the po
 JUDGE_HZ = (120.0, 5000.0)
 MIN_AGREEMENT = 0.4
 """Share of loud blocks whose own best lag lies within MAX_SPREAD of the common one."""
+SURE_COHERENCE = 0.97
+"""Held chords die away into few partials, and a cabinet's filter moves their best lag; when
+the phases agree this well all over the spectrum the blocks need not."""
 MAX_SPREAD_S = 0.0004
 MIN_COHERENCE = 0.68
 """True pairs, driven amplifiers among them, were seen from 0.8 up; parts played twice to one
 click and unrelated parts up to 0.58 (generated players, a hundred each)."""
 PARTIAL_EXTRA = 0.2
+ONSET_S = 0.006
+"""How finely onsets are resolved: a period of 165 Hz."""
+LEAST_RISE, HIGHEST_RISE = 1.0, 3.0
+"""In nepers of power: the ripple of a low note is no onset, and a note out of silence counts
+little more than one out of another."""
+ONSET_FLOOR = 0.3
+"""What a lag still counts where no onset agrees: amplifiers can blur them all."""
+CLEAR_ONSETS = 0.25
+"""Below this the onsets of the two agree nowhere, and nothing is concluded from them."""
 AMBIGUOUS = 0.97
-"""A second lag this good, relative to the best, makes the answer a guess."""
+"""A second lag this good, relative to the best, makes the answer a guess, unless"""
+CLEARLY_BETTER = 2.0
+"""it leaves this many times as much unexplained, or"""
+ONSETS_DECIDE = 0.9
+"""the onsets agree there less than this share of how they agree at the best."""
+HOPELESS = 0.4
+"""Peaks of the coarse correlation this low, relative to the highest, are no candidates."""
+WORTH_A_LOOK = 0.9
+"""Candidates this good, relative to the best at first sight, are looked at closely."""
 
 
 @dataclass(frozen=True)
@@ -86,6 +111,23 @@ class Alignment:
     def at(self, frame: float) -> float:
         """The delay at a frame of A, drift included."""
         return self.delay_samples + (self.drift_ppm or 0.0) * 1e-6 * frame
+
+
+@dataclass(frozen=True)
+class _Candidate:
+    """A lag in samples, and how well the onsets agree there."""
+
+    lag: int
+    onsets: float
+
+
+@dataclass(frozen=True)
+class _Fit:
+    """A judged alignment, how well it explains B (0 to 1), how well the onsets agree."""
+
+    alignment: Alignment
+    score: float
+    onsets: float
 
 
 @dataclass(frozen=True)
@@ -119,35 +161,47 @@ def find_alignment(
     _require_sound(a, rate_hz, "A")
     _require_sound(b, rate_hz, "B")
     profile = _energy_profile(a)
-    fits: list[tuple[Alignment, float]] = []
+    fits: list[_Fit] = []
     # Clocks far apart smear a long correlation: a shorter one is the second try.
     for seconds in (COARSE_SECONDS, COARSE_SECONDS / 4.0):
         span = _coarse_span(profile, a.size, rate_hz, seconds)
         candidates = _coarse_candidates(a, b, span, rate_hz, max_delay_samples)
         ranked = _rank(a, b, profile, rate_hz, candidates)
-        for lag, quick in ranked:
-            if quick < AMBIGUOUS * ranked[0][1] and fits:
+        for candidate, quick in ranked:
+            if quick < WORTH_A_LOOK * ranked[0][1] and fits:
                 break
-            found = _fine(a, b, profile, span, rate_hz, lag)
+            found = _fine(a, b, profile, span, rate_hz, candidate.lag)
             if found is not None:
-                fits.append(found)
+                fits.append(_Fit(found[0], found[1], candidate.onsets))
         if fits or a.size <= COARSE_SECONDS / 4.0 * rate_hz:
             break
     if not fits:
         raise _not_the_same()
-    fits.sort(key=lambda item: -item[1])
-    best, score = fits[0]
-    for other, other_score in fits[1:]:
-        apart = abs(other.delay_samples - best.delay_samples)
-        if apart > 0.001 * rate_hz and other_score > AMBIGUOUS * score:
-            raise RefusedError(
-                "ambiguous",
-                f"Two delays fit equally well: {best.delay_samples:.0f} and "
-                f"{other.delay_samples:.0f} samples.",
-                remedy="A repeated loop looks the same one round later. Use a longer part "
-                "that does not repeat, or one with a count-in.",
-            )
-    return best
+    return _best_of(fits, rate_hz)
+
+
+def _best_of(fits: list[_Fit], rate_hz: float) -> Alignment:
+    """The fit that leaves the least unexplained; refused when another is as good."""
+    fits = sorted(fits, key=lambda fit: -fit.score)
+    best = fits[0]
+    rivals = [
+        fit
+        for fit in fits[1:]
+        if abs(fit.alignment.delay_samples - best.alignment.delay_samples) > 0.001 * rate_hz
+        and fit.score > AMBIGUOUS * best.score
+        and 1.0 - fit.score < CLEARLY_BETTER * (1.0 - best.score) + 1e-3
+    ]
+    # Where the waveforms cannot tell, as in a held note, the beginning of the notes may.
+    close = sorted([best, *rivals], key=lambda fit: -fit.onsets)
+    if len(close) > 1 and close[1].onsets > ONSETS_DECIDE * close[0].onsets:
+        first, second = (fit.alignment.delay_samples for fit in close[:2])
+        raise RefusedError(
+            "ambiguous",
+            f"Two delays fit equally well: {first:.0f} and {second:.0f} samples.",
+            remedy="A repeated loop looks the same one round later. Use a longer part "
+            "that does not repeat, or one with a count-in.",
+        )
+    return close[0].alignment
 
 
 def _require_sound(x: Audio, rate_hz: float, name: str) -> None:
@@ -157,10 +211,12 @@ def _require_sound(x: Audio, rate_hz: float, name: str) -> None:
             f"{name} lasts {x.size / rate_hz * 1000.0:.1f} ms; at least "
             f"{MIN_SECONDS * 1000.0:.0f} ms are needed.",
         )
-    peak = max(float(x.max()), -float(x.min()))
-    if not math.isfinite(peak):
+    energy = float(np.dot(x, x))
+    if not math.isfinite(energy):
         require_finite(x, name)
-    if peak < 10.0 ** (SILENCE_DBFS / 20.0):
+    limit = 10.0 ** (SILENCE_DBFS / 20.0)
+    # One pass tells in nearly every case: a mean above the limit has a peak above it.
+    if energy < x.size * limit**2 and max(float(x.max()), -float(x.min())) < limit:
         raise RefusedError("silent", f"{name} is silent.", remedy="Check what was recorded.")
 
 
@@ -209,11 +265,9 @@ def _coarse_candidates(
     span: Span,
     rate_hz: float,
     max_delay_samples: int | None,
-    count: int = 6,
-) -> list[int]:
-    """Lags (samples) of the highest peaks of the low-rate correlation."""
-    import scipy.fft
-
+    count: int = 8,
+) -> list[_Candidate]:
+    """The highest peaks of the low-rate correlation, weighted by the onsets."""
     first = span.first - span.first % DECIMATION
     low_a = _decimate(a[first : first + span.count])
     if max_delay_samples is None:
@@ -226,61 +280,107 @@ def _coarse_candidates(
         offset = first - start
     if low_a.size < 4 or low_b.size < 4:
         raise RefusedError("too_short", "The two do not overlap.")
-    size = scipy.fft.next_fast_len(low_a.size + low_b.size, real=True)
-    spectrum = scipy.fft.rfft(low_b, size, workers=2)
-    spectrum *= np.conj(scipy.fft.rfft(low_a, size, workers=2))
-    correlation = scipy.fft.irfft(spectrum, size, workers=2)
-    lags = np.arange(-(low_a.size - 1), low_b.size)
-    values = np.concatenate([correlation[size - low_a.size + 1 :], correlation[: low_b.size]])
-    energy = _overlap_energy(low_a, low_b, lags)
-    score = np.abs(values) / np.sqrt(energy)
-    wanted = lags * DECIMATION - offset
+    score = np.abs(_cross_correlation(low_a, low_b))
+    some = np.arange(-(low_a.size - 1), low_b.size, _SLOW)
+    onsets = _onset_agreement(low_a, low_b, some, rate_hz / DECIMATION).astype(np.float32)
+    score *= np.repeat(onsets, _SLOW)[: score.size]
+    shortest = -(low_a.size - 1)
     if max_delay_samples is not None:
-        score = np.where((wanted < -16) | (wanted > max_delay_samples + 16), 0.0, score)
-    picks: list[int] = []
+        score[: max(0, (offset - 16) // DECIMATION - shortest)] = 0.0
+        score[(offset + max_delay_samples + 16) // DECIMATION - shortest + 1 :] = 0.0
+    picks: list[_Candidate] = []
     guard = max(2, int(0.001 * rate_hz / DECIMATION))
+    least = 0.0
     for _ in range(count):
         best = int(np.argmax(score))
-        if score[best] <= 0.0:
+        if score[best] <= least:
             break
-        picks.append(int(wanted[best]))
+        least = max(least, HOPELESS * float(score[best]))
+        lag = (best + shortest) * DECIMATION - offset
+        picks.append(_Candidate(lag, float(onsets[best // _SLOW])))
         score[max(0, best - guard) : best + guard + 1] = 0.0
     return picks
+
+
+_SLOW = 8
+"""Overlaps and onsets change slowly: they are worked out at every eighth lag."""
+
+
+def _cross_correlation(a: Audio, b: Audio) -> NDArray[np.float32]:
+    """Correlation at every lag from -(len(a) - 1) to len(b) - 1, re the energy that overlaps."""
+    values = convolve_long(b.astype(np.float32), a[::-1].astype(np.float32))
+    some = np.arange(-(a.size - 1), b.size, _SLOW)
+    weight = (1.0 / np.sqrt(_overlap_energy(a, b, some))).astype(np.float32)
+    return np.asarray(values * np.repeat(weight, _SLOW)[: values.size], np.float32)
+
+
+def _onset_agreement(
+    low_a: Audio, low_b: Audio, lags: NDArray[np.int64], low_rate_hz: float
+) -> Real:
+    """How well the beginnings of notes agree at each lag, ONSET_FLOOR to 1."""
+    step = max(1, int(0.002 * low_rate_hz))
+    width = max(2, round(ONSET_S * low_rate_hz / step))
+    one, other = (_onsets(x, step, width) for x in (low_a, low_b))
+    if one.size < 2 or other.size < 2 or not one.any() or not other.any():
+        return np.ones(lags.size)
+    steps = np.arange(-(one.size - 1), other.size)
+    values = _cross_correlation(one, other)
+    top = float(values.max())
+    if top < CLEAR_ONSETS:
+        return np.ones(lags.size)
+    share = np.interp(lags / step, steps, np.maximum(values, 0.0) / top)
+    return np.asarray(ONSET_FLOOR + (1.0 - ONSET_FLOOR) * share)
+
+
+def _onsets(low: Audio, step: int, width: int) -> NDArray[np.float32]:
+    """Rises of the logarithmic level, in steps of the low rate; silence rises from -60 dB."""
+    import scipy.ndimage
+
+    whole = low.size // step
+    power = np.square(low[: whole * step]).reshape(whole, step).mean(axis=1)
+    smooth = scipy.ndimage.uniform_filter1d(power, width, mode="constant")
+    smooth = scipy.ndimage.uniform_filter1d(smooth, width, mode="constant")
+    floor = 1e-6 * float(smooth.max(initial=0.0)) + 1e-30
+    level = np.log(smooth + floor)
+    # What lies before the beginning is silence.
+    before = np.concatenate([np.full(width, np.log(floor)), level[:-width]])
+    return np.asarray(np.clip(level - before - LEAST_RISE, 0.0, HIGHEST_RISE), np.float32)
 
 
 def _overlap_energy(low_a: Audio, low_b: Audio, lags: NDArray[np.int64]) -> Real:
     """Product of the energies that overlap at each lag, kept away from tiny overlaps."""
     sum_a = np.concatenate([[0.0], np.cumsum(np.square(low_a), dtype=np.float64)])
     sum_b = np.concatenate([[0.0], np.cumsum(np.square(low_b), dtype=np.float64)])
-    # It changes slowly: every eighth lag is enough.
-    some = lags[::8]
-    start_a, stop_a = np.maximum(0, -some), np.minimum(low_a.size, low_b.size - some)
+    start_a, stop_a = np.maximum(0, -lags), np.minimum(low_a.size, low_b.size - lags)
     energy_a = sum_a[stop_a] - sum_a[start_a]
-    energy_b = sum_b[stop_a + some] - sum_b[start_a + some]
+    energy_b = sum_b[stop_a + lags] - sum_b[start_a + lags]
     # An overlap that holds little of what could overlap would win by chance.
     shorter_a = max(sum_a[-1] * min(1.0, low_b.size / low_a.size), 1e-30)
     shorter_b = max(sum_b[-1] * min(1.0, low_a.size / low_b.size), 1e-30)
     product = np.maximum(energy_a, 0.5 * shorter_a) * np.maximum(energy_b, 0.25 * shorter_b)
-    return np.repeat(np.maximum(product, 1e-60), 8)[: lags.size]
+    return np.asarray(np.maximum(product, 1e-60))
 
 
 def _rank(
-    a: Audio, b: Audio, profile: Real, rate_hz: float, lags: list[int]
-) -> list[tuple[int, float]]:
-    """The candidates by how well some loud blocks fit there, best first."""
+    a: Audio, b: Audio, profile: Real, rate_hz: float, candidates: list[_Candidate]
+) -> list[tuple[_Candidate, float]]:
+    """The candidates by how well some loud blocks fit there, best first, to the sample."""
     block = BLOCK // 2
     while block > 2048 and block * 3 > min(a.size, b.size):
         block //= 2
     ranked = []
-    for lag in lags:
-        starts = _loud_starts(a, b, profile, block, lag, most=8)
-        blocks = _cross_spectra(a, b, starts, np.full(starts.size, lag), block, rate_hz)
+    for candidate in candidates:
+        starts = _loud_starts(a, b, profile, block, candidate.lag, most=8)
+        lags = np.full(starts.size, candidate.lag)
+        blocks = _cross_spectra(a, b, starts, lags, block, rate_hz)
         if blocks.count == 0:
             continue
         correlation = _correlation_near(blocks.cross, blocks.omega, block, 64)
         tops = np.abs(correlation).max(axis=1)
         level = math.sqrt(float(blocks.power_a.sum()) * float(blocks.power_b.sum())) + 1e-60
-        ranked.append((lag, float(tops.sum()) / level))
+        better = candidate.lag + int(np.argmax(np.abs(correlation.sum(axis=0)))) - 64
+        quick = float(tops.sum()) / level * candidate.onsets
+        ranked.append((replace(candidate, lag=better), quick))
     if not ranked:
         raise RefusedError("too_short", "The two do not overlap enough.")
     return sorted(ranked, key=lambda item: -item[1])
@@ -312,7 +412,8 @@ def _fine(
     block = BLOCK
     while block > 2048 and block * 3 > min(a.size, b.size):
         block //= 2
-    starts = _loud_starts(a, b, profile, block, lag, most=MAX_BLOCKS)
+    most = MAX_BLOCKS if a.size < LONG_S * rate_hz else MAX_BLOCKS_LONG
+    starts = _loud_starts(a, b, profile, block, lag, most=most)
     blocks = _cross_spectra(a, b, starts, np.full(starts.size, lag), block, rate_hz)
     if blocks.count == 0:
         return None
@@ -576,7 +677,8 @@ def _jackknife_error(turned: Complex, omega: Real, common: float) -> float:
     turn = 1.0 if np.sum(rest.real) >= 0.0 else -1.0
     first = -turn * (rest.imag @ omega)
     second = -turn * (rest.real @ (omega * omega))
-    moved = -first / np.minimum(second, -1e-30)
+    # Where a single block holds the peak together its absence moves it anywhere.
+    moved = np.clip(-first / np.minimum(second, -1e-30), -64.0, 64.0)
     variance = (count - 1) / count * float(np.sum((moved - moved.mean()) ** 2))
     return 1.96 * math.sqrt(variance)
 
@@ -612,9 +714,10 @@ def _judge(
     score = abs(fitted.correlation) * 0.5 + coherence * 0.5
     # Chance finds a likeness where little overlaps: there more is asked.
     needed = MIN_COHERENCE + PARTIAL_EXTRA * (1.0 - overlap)
-    if agreement < MIN_AGREEMENT or coherence < needed:
+    sure = min(1.0, max(0.0, (coherence - 0.8) / (SURE_COHERENCE - 0.8)))
+    if agreement < MIN_AGREEMENT * (1.0 - sure) or coherence < needed:
         return None
-    confidence = min(1.0, agreement / 0.8) * min(1.0, (coherence - 0.5) / 0.35)
+    confidence = min(1.0, max(agreement, sure) / 0.8) * min(1.0, (coherence - 0.5) / 0.35)
     return float(np.clip(confidence, 0.0, 1.0)), score
 
 
