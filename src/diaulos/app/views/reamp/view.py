@@ -605,18 +605,17 @@ class ReampView(QWidget):
         self._working.show()
         self._problem.hide()
         self._on_pass()
-        self._cancel.setFocus()
 
     def _on_progress(self, fraction: float, text: str) -> None:
         self._progress.setValue(round(1000 * fraction))
         self._progress.setFormat(f"{text}  %p %")
 
     def _on_job_ended(self) -> None:
-        had_focus = self._cancel.hasFocus()
+        # The focus must not fall onto a button: Space stays with playback.
+        if self._cancel.hasFocus():
+            self.pass_list.setFocus()
         self._working.hide()
         self._on_pass()
-        if had_focus:
-            self.tone.reamp_button.setFocus()
 
     # --- waveform and listening ---
 

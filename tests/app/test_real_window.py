@@ -1,0 +1,120 @@
+"""The program as a process of its own, in a real window on a virtual screen.
+
+Offscreen tests stay green where the X11 plugin cannot load; these do not. What is imported
+before the first paint is checked here too: a gate without noise.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from diaulos.__main__ import main
+from support import program
+
+DRIVE = """
+import json, os, sys
+from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtWidgets import QApplication
+from diaulos.app import start, theme
+from diaulos.app.main_window import MainWindow
+from diaulos.app.preferences import Preferences
+app = QApplication(["diaulos"])
+theme.load_fonts()
+settings = QSettings(sys.argv[2], QSettings.Format.IniFormat)
+window = MainWindow(Preferences(settings))
+from pathlib import Path
+starter = start.Starter(window, Path(sys.argv[1]), demo=False)
+seen = {}
+def painted():
+    seen["heavy"] = sorted(set(sys.modules) & {
+        "numpy", "scipy", "scipy.signal", "pydantic", "pyqtgraph", "networkx", "soundfile"})
+    starter.begin()
+window.painted.connect(lambda: QTimer.singleShot(0, painted))
+def ready():
+    desk = window.desk
+    def look():
+        view = desk.view
+        if view is None or not desk.jobs.quiet or not view.settled:
+            return
+        timer.stop()
+        seen["platform"] = app.platformName()
+        seen["title"] = window.windowTitle()
+        seen["cards"] = len(view.loop.cards)
+        seen["size"] = [window.width(), window.height()]
+        picture = window.screen().grabWindow(window.winId())
+        seen["picture"] = [picture.width(), picture.height()]
+        image = picture.toImage()
+        seen["colours"] = len({image.pixel(x, y) for x in range(0, image.width(), 7)
+                               for y in range(0, image.height(), 7)})
+        window.resize(1300, 810)
+        QTimer.singleShot(200, window.close)
+    timer = QTimer(window)
+    timer.timeout.connect(look)
+    timer.start(50)
+starter.wires.ready.connect(ready)
+QTimer.singleShot(60000, lambda: (print("timed out"), app.exit(3)))
+window.show()
+code = app.exec()
+again = MainWindow(Preferences(settings))
+seen["again"] = [again.width(), again.height()]
+print(json.dumps(seen))
+sys.exit(code)
+"""
+
+
+def environment(tmp_path: Path) -> dict[str, str]:
+    kept = {k: v for k, v in os.environ.items() if k not in ("QT_QPA_PLATFORM", "DISPLAY")}
+    return {**kept, "XDG_CONFIG_HOME": str(tmp_path / "c"), "XDG_DATA_HOME": str(tmp_path / "d")}
+
+
+def test_a_real_window_opens_paints_and_is_remembered(demo_copy: Path, tmp_path: Path) -> None:
+    import json
+
+    xvfb = program("xvfb-run")
+    run = subprocess.run(
+        [xvfb, "-a", "-s", "-screen 0 1400x900x24", sys.executable, "-c", DRIVE, str(demo_copy),
+         str(tmp_path / "settings.ini")],
+        env=environment(tmp_path), capture_output=True, text=True, timeout=120, check=False,
+    )  # fmt: skip
+    assert run.returncode == 0, run.stdout + run.stderr
+    seen = json.loads(run.stdout.splitlines()[-1])
+    assert seen["platform"] == "xcb"
+    assert seen["heavy"] == []  # Qt alone before the first paint
+    assert seen["title"].startswith("Saltmarsh")
+    assert seen["cards"] == 8
+    assert seen["size"] == [1280, 800]
+    assert seen["picture"] == [1280, 800]
+    assert seen["colours"] > 20
+    assert seen["again"] == [1300, 810]
+    assert not (demo_copy / "lock").exists()
+
+
+def test_without_a_screen_it_says_so(tmp_path: Path) -> None:
+    kept = {k: v for k, v in environment(tmp_path).items() if k != "WAYLAND_DISPLAY"}
+    run = subprocess.run(
+        [sys.executable, "-m", "diaulos", "demo"], env=kept, capture_output=True, text=True,
+        timeout=60, check=False,
+    )  # fmt: skip
+    assert run.returncode == 1
+    assert "no screen here" in run.stderr
+    assert "Traceback" not in run.stderr
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "text"),
+    [
+        (["demo", "--colour"], 2, "does not know"),
+        (["a.diaulos", "b.diaulos"], 2, "give one session"),
+        (["nowhere.diaulos"], 1, "no such session"),
+    ],
+)
+def test_wrong_words_for_the_window(
+    words: list[str], code: int, text: str, capsys: pytest.CaptureFixture[str]
+) -> None:
+    assert main(words) == code
+    assert text in capsys.readouterr().err

@@ -1,0 +1,316 @@
+"""The Reamp view driven as a person would: take, tone, R, listen, keep, undo, export."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QFileDialog, QInputDialog
+from pytestqt.qtbot import QtBot
+
+from diaulos.app.desk import Desk
+from diaulos.app.widgets.level_window import LevelFigures
+from diaulos.rig.course import reamp_course
+from diaulos.signal.delay import find_alignment
+from diaulos.storage.audiofile import audio_info, read_channel
+from diaulos.work.measuring import read_mono
+from diaulos.work.reamp import plan_reamp, read_excerpt
+from support import RATE
+
+Settle = Callable[[Desk], None]
+
+
+def press(qtbot: QtBot, desk: Desk, key: Qt.Key) -> None:
+    desk.window.activateWindow()
+    qtbot.keyClick(desk.window, key)
+
+
+@pytest.fixture
+def with_pass(opened: Desk, qtbot: QtBot, settled: Settle) -> Desk:
+    press(qtbot, opened, Qt.Key.Key_R)
+    assert opened.jobs.busy
+    settled(opened)
+    return opened
+
+
+def test_takes_are_listed_with_what_is_wrong(opened: Desk) -> None:
+    view = opened.view
+    words = [view.takes.index(i).data(Qt.ItemDataRole.AccessibleTextRole) for i in range(4)]
+    assert "Slack water, verse" in words[0]
+    assert "DI clips" in words[1]
+    assert "calibration unknown" in words[3]
+
+
+def test_the_loop_shows_the_cores_figures(opened: Desk) -> None:
+    """What the cards say is what the plan of the core says."""
+    view, session = opened.view, opened.document.session
+    take = session.takes[0]
+    source = opened.document.store.open_audio(take.di.file)
+    plan = plan_reamp(
+        session.rig(), read_excerpt(source), RATE, take.di.full_scale_dbu,
+        session.target_peak_dbfs,
+    )  # fmt: skip
+    cards = view.loop.cards
+    assert len(cards) == len(plan.probes)
+    assert len(reamp_course(session.rig()).legs) == 7
+    for card, shown in zip(cards, plan.probes, strict=True):
+        figures = card._window.figures
+        assert isinstance(figures, LevelFigures)
+        assert figures.peak == pytest.approx(shown.peak)
+        assert figures.ceiling == shown.station.ceiling
+        assert f"{abs(shown.peak):.1f}" in card.accessibleDescription()
+        assert card.toolTip()
+    assert f"{plan.send.gain_db:+.1f}" in view._send_text.text()
+    assert "Send gain =" in view._send_text.toolTip()
+
+
+def test_r_makes_a_pass_with_everything_measured(with_pass: Desk) -> None:
+    view = with_pass.view
+    (made,) = with_pass.document.session.takes[0].passes
+    assert view.chosen_pass == made
+    words = view.passes.index(0).data(Qt.ItemDataRole.AccessibleTextRole)
+    assert f"{made.alignment.delay_samples:.2f} samples" in words
+    assert "inverted" in words
+    assert "headroom" in words
+    assert f"{made.match.after_lufs:.2f}".lstrip("-") in words
+    assert view._waves.back is not None
+    assert len(view.wave._traces) == 2
+    # In time: what is drawn of the return lies on the DI.
+    di, back = (trace.read(0, 10 * RATE) for trace in view.wave._traces)
+    assert abs(find_alignment(di, back, RATE).delay_samples) < 0.5
+    assert "late" in with_pass.window._status.text()
+
+
+def test_undo_takes_the_pass_away_and_redo_brings_it_back(with_pass: Desk) -> None:
+    made = with_pass.document.session.takes[0].passes
+    with_pass.undo()
+    assert with_pass.document.session.takes[0].passes == ()
+    assert with_pass.view.passes.rowCount() == 0
+    with_pass.redo()
+    assert with_pass.document.session.takes[0].passes == made
+
+
+def test_another_tone_makes_another_pass_at_the_same_loudness(
+    with_pass: Desk, qtbot: QtBot, settled: Settle
+) -> None:
+    view = with_pass.view
+    drive = view.tone.control("amp", "drive")
+    assert isinstance(drive, QDoubleSpinBox)
+    drive.setValue(8.0)
+    voice = view.tone.control("amp", "voice")
+    voice.setCurrentIndex(voice.findData("foghorn"))
+    voice.activated.emit(voice.currentIndex())
+    cabinet = view.tone.control("load_box", "cabinet")
+    cabinet.setCurrentIndex(cabinet.findData("closed-four"))
+    cabinet.activated.emit(cabinet.currentIndex())
+    settled(with_pass)
+    view.tone.choose_target("pass", "p01")
+    press(qtbot, with_pass, Qt.Key.Key_R)
+    settled(with_pass)
+    session = with_pass.document.session
+    one, two = session.takes[0].passes
+    assert two.match.label == "Pass 1"
+    assert two.match.after_lufs == pytest.approx(one.match.after_lufs, abs=0.1)
+    assert "Foghorn (hard driven), drive 8" in view.passes.tone(two)
+    assert "Tideline" in view.passes.tone(one)  # as it was when it was made
+
+
+def test_match_again_to_a_figure(with_pass: Desk, qtbot: QtBot, settled: Settle) -> None:
+    view = with_pass.view
+    view.tone.choose_target("lufs", "")
+    view.tone._lufs.setValue(-25.0)
+    press(qtbot, with_pass, Qt.Key.Key_M)
+    settled(with_pass)
+    made = with_pass.document.session.takes[0].passes[0]
+    assert made.match.after_lufs == pytest.approx(-25.0, abs=0.01)
+    view.tone.choose_target("pass", "p01")
+    press(qtbot, with_pass, Qt.Key.Key_M)
+    assert "its own reference" in with_pass.window._status.text()
+
+
+def test_cancel_leaves_everything_as_it_was(opened: Desk, qtbot: QtBot, settled: Settle) -> None:
+    before = opened.document.session
+    files = sorted(p.name for p in (opened.folder.path / "audio").iterdir())
+    press(qtbot, opened, Qt.Key.Key_R)
+    qtbot.waitUntil(lambda: opened.view._progress.value() > 100, timeout=30_000)
+    assert opened.view._working.isVisible()
+    press(qtbot, opened, Qt.Key.Key_Escape)
+    settled(opened)
+    assert opened.document.session is before
+    assert sorted(p.name for p in (opened.folder.path / "audio").iterdir()) == files
+    assert not opened.view._working.isVisible()
+    assert "Nothing was changed" in opened.window._status.text()
+
+
+def test_the_session_may_change_while_a_pass_is_made(
+    opened: Desk, qtbot: QtBot, settled: Settle
+) -> None:
+    press(qtbot, opened, Qt.Key.Key_R)
+    opened.view.tone.control("amp", "drive").setValue(1.0)
+    settled(opened)
+    session = opened.document.session
+    assert session.rig().device("amp").number("drive") == 1.0
+    (made,) = session.takes[0].passes
+    assert session.snapshots[made.rig_hash].device("amp").number("drive") == 5.0
+
+
+def test_keep_discard_restore(
+    with_pass: Desk, qtbot: QtBot, answers: dict, settled: Settle
+) -> None:
+    press(qtbot, with_pass, Qt.Key.Key_K)
+    assert with_pass.document.session.takes[0].passes[0].keeper
+    press(qtbot, with_pass, Qt.Key.Key_Delete)
+    assert with_pass.document.session.takes[0].passes == ()
+    assert len(with_pass.document.session.bin) == 1
+    with_pass.restore()
+    (made,) = with_pass.document.session.takes[0].passes
+    with_pass.view.discard()
+    path = with_pass.folder.path / made.file
+    assert path.is_file()
+    answers["button"] = "Delete"
+    with_pass.empty_bin()
+    settled(with_pass)
+    assert "cannot be undone" in answers["asked"][0][1]
+    assert "Discard pass" in answers["asked"][0][1]
+    assert not path.exists()
+    assert with_pass.document.undo_label == ""
+    assert with_pass.folder.load() == with_pass.document.session
+
+
+def test_rename(with_pass: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Warm one", True))
+    with_pass.view.rename()
+    assert with_pass.document.session.takes[0].passes[0].name == "Warm one"
+
+
+def test_export_by_key(
+    with_pass: Desk, qtbot: QtBot, tmp_path: Path, settled: Settle,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    out = tmp_path / "out.wav"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (str(out), ""))
+    press(qtbot, with_pass, Qt.Key.Key_E)
+    settled(with_pass)
+    info = audio_info(out)
+    take = with_pass.document.session.takes[0]
+    assert info.frames == take.di.frames
+    di = read_mono(with_pass.document.store.open_audio(take.di.file))
+    assert abs(find_alignment(di, read_channel(info), RATE).delay_samples) < 0.05
+
+
+def test_an_own_cabinet(opened: Desk, tmp_path: Path, answers: dict, settled: Settle) -> None:
+    path = tmp_path / "Dark.wav"
+    soundfile.write(str(path), np.exp(-np.arange(800) / 40.0), RATE)
+    opened.view.load_cabinet(str(path))
+    settled(opened)
+    session = opened.document.session
+    assert session.rig().device("load_box").word("cabinet") == "impulses/Dark.wav"
+    box = opened.view.tone.control("load_box", "cabinet")
+    assert box.currentText() == "Dark (own)"
+    soundfile.write(str(path), np.zeros(800), RATE)
+    opened.view.load_cabinet(str(path))
+    assert "silent" in answers["asked"][0][0]
+
+
+def test_playing_by_key_is_quiet_and_in_time(with_pass: Desk, qtbot: QtBot) -> None:
+    view, output = with_pass.view, with_pass.services.output
+    assert not output.running
+    press(qtbot, with_pass, Qt.Key.Key_1)
+    press(qtbot, with_pass, Qt.Key.Key_Space)
+    assert output.running
+    assert view.player.level_db == -20.0
+    qtbot.waitUntil(view.player._queue.full, timeout=10_000)
+    heard = output.pull(4096)[:, 0]
+    take = with_pass.document.session.takes[0]
+    wanted = read_mono(with_pass.document.store.open_audio(take.di.file), count=4096)
+    np.testing.assert_allclose(heard, wanted * 0.1, atol=1e-6)
+    press(qtbot, with_pass, Qt.Key.Key_3)
+    assert view.bar.heard == {"pass"}
+    press(qtbot, with_pass, Qt.Key.Key_L)
+    assert view.player._shared.loop == (0, take.di.frames)
+    press(qtbot, with_pass, Qt.Key.Key_Space)
+    assert not view.player.playing
+
+
+def test_reference_and_pass_are_heard_at_matched_level(with_pass: Desk) -> None:
+    view = with_pass.view
+    (made,) = with_pass.document.session.takes[0].passes
+    gains = {c.key: c.gain_db for c in view.player._shared.channels}
+    assert gains["pass"] == pytest.approx(made.match.total_db)
+    assert gains["reference"] == pytest.approx(made.match.pair_offset_db)
+
+
+def test_a_missing_cable_is_said_at_its_place(opened: Desk, settled: Settle) -> None:
+    session = opened.document.session
+    rig = session.rig("rig01")
+    broken = rig.model_copy(update={"cables": rig.cables[:-1]})
+    from diaulos.session.edits import Edit
+
+    def change(current):
+        rigs = tuple(broken if r.id == "rig01" else r for r in current.rigs)
+        return current.model_copy(update={"rigs": rigs})
+
+    opened.document.apply(Edit("Unplug", change))
+    settled(opened)
+    assert opened.view._problem.isVisible()
+    assert "no way from a played track" in opened.view._problem.text()
+    opened.undo()
+    settled(opened)
+    assert not opened.view._problem.isVisible()
+
+
+def test_the_strip_chooses_the_course_everywhere(opened: Desk, settled: Settle) -> None:
+    opened.window.strip.chosen.emit("rig03")
+    settled(opened)
+    assert opened.document.session.current_rig == "rig03"
+    assert "Bass" in opened.window.strip.accessibleDescription() or opened.view.tone._rig
+    assert opened.view.tone._rig.currentText() == "Bass by box"
+
+
+def test_waveform_keys_and_copies(with_pass: Desk, qtbot: QtBot) -> None:
+    wave = with_pass.view.wave
+    whole = wave.view
+    qtbot.keyClick(wave, Qt.Key.Key_Plus)
+    assert wave.view[1] - wave.view[0] == pytest.approx((whole[1] - whole[0]) / 2.0)
+    qtbot.keyClick(wave, Qt.Key.Key_Right)
+    qtbot.keyClick(wave, Qt.Key.Key_0)
+    assert wave.view == whole
+    qtbot.mouseClick(wave, Qt.MouseButton.LeftButton, pos=QPoint(wave.width() // 2, 40))
+    assert with_pass.view.player.position > 0
+    for _ in range(12):
+        wave.zoom(0.5)
+    wave.grab()  # close up, the samples themselves are drawn
+    with_pass.copy_csv()
+    text = QApplication.clipboard().text()
+    assert text.splitlines()[0] == '"seconds","DI low","DI high","Pass 1 low","Pass 1 high"'
+    assert len(text.splitlines()) == 1001
+    with_pass.copy_image()
+    assert not QApplication.clipboard().pixmap().isNull()
+
+
+def test_the_clipped_take_and_the_unknown_one_say_so(opened: Desk, settled: Settle) -> None:
+    view = opened.view
+    view.take_list.setCurrentIndex(view.takes.index(3))
+    settled(opened)
+    assert "+12 dBu at 0 dBFS is assumed" in view._send_text.text()
+    view.take_list.setCurrentIndex(view.takes.index(1))
+    settled(opened)
+    assert view.take.name == "Slack water, chorus"
+
+
+def test_nothing_fails_without_a_take(desk: Desk, tmp_path: Path, settled: Settle) -> None:
+    from diaulos.wiring import new_session
+
+    folder, session = new_session(tmp_path / "Empty")
+    desk.attach(folder, session)
+    settled(desk)
+    view = desk.view
+    for call in (view.reamp, view.keep, view.discard, view.match_again, view.ask_export,
+                 view.toggle_play, view.rename):  # fmt: skip
+        call()
+    assert "Import" in desk.window._status.text()
+    assert view._empty_takes.isVisible()
