@@ -122,7 +122,13 @@ def paint_level_window(
     painter.setPen(look.colour("ink"))
     text = level(figures.peak, figures.unit)
     above = QRectF(rect.left(), rect.top(), rect.width(), 17)
-    painter.drawText(above, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
+    left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+    painter.drawText(above, left, text)
+    taken = painter.fontMetrics().horizontalAdvance(text) + 5
+    painter.setFont(theme.text_font(8))
+    painter.setPen(look.colour("muted"))
+    if not clips and taken + painter.fontMetrics().horizontalAdvance("peak") <= rect.width():
+        painter.drawText(above.adjusted(taken, 1, 0, 0), left, "peak")
     _paint_foot(painter, rect, bar, figures, clips)
     painter.restore()
 
@@ -141,10 +147,9 @@ def _paint_foot(
     painter.setPen(look.colour("muted"))
     left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
     right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-    floor = "" if figures.floor <= -199.0 else number(figures.floor, 0)
-    painter.drawText(foot, left, floor)
     headroom = figures.headroom_db
-    if headroom is None:
-        painter.drawText(foot, right, "no limit")
-    else:
-        painter.drawText(foot, right, f"{number(headroom)} dB left")
+    room = "no limit" if headroom is None else f"{number(headroom)} dB left"
+    painter.drawText(foot, right, room)
+    floor = "" if figures.floor <= -199.0 else number(figures.floor, 0)
+    if painter.fontMetrics().horizontalAdvance(f"{floor}  {room}") <= foot.width():
+        painter.drawText(foot, left, floor)

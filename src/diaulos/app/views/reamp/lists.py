@@ -141,7 +141,7 @@ class PassModel(_Rows):
             ms = samples_to_ms(found.delay_samples, self.rate_hz)
             timing = (
                 f"{number(found.delay_samples, 2)} samples  {number(ms, 3)} ms  "
-                f"{'same polarity' if found.polarity > 0 else 'inverted'}"
+                f"{'normal' if found.polarity > 0 else 'inverted'}"
             )
         before = "silent" if item.loudness_lufs is None else number(item.loudness_lufs, 2)
         if item.match is None:

@@ -50,7 +50,7 @@ class _Card(QWidget):
         self.update()
 
     def resizeEvent(self, event: object) -> None:
-        self._window.setGeometry(6, 33, self.width() - 12, 47)
+        self._window.setGeometry(5, 33, self.width() - 10, 47)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look = theme.current()
@@ -63,17 +63,17 @@ class _Card(QWidget):
             return
         painter.setFont(theme.text_font(9, bold=True))
         painter.setPen(look.colour("ink"))
-        width = self.width() - 12
+        width = self.width() - 8
         metrics = painter.fontMetrics()
         elide = Qt.TextElideMode.ElideRight
         painter.drawText(
-            QRectF(6, 2, width, 16), 0, metrics.elidedText(self._shown.title, elide, width)
+            QRectF(5, 2, width, 16), 0, metrics.elidedText(self._shown.title, elide, width)
         )
         painter.setFont(theme.text_font(8))
         painter.setPen(look.colour("muted"))
         metrics = painter.fontMetrics()
         painter.drawText(
-            QRectF(6, 17, width, 15), 0, metrics.elidedText(self._shown.port, elide, width)
+            QRectF(5, 17, width, 15), 0, metrics.elidedText(self._shown.port, elide, width)
         )
 
 

@@ -160,7 +160,7 @@ class ReampView(QWidget):
         upper.addWidget(_column(_label("Stored takes", "title"), self._empty_takes, self.take_list))
         upper.addWidget(self._middle())
         upper.addWidget(self._right())
-        upper.setSizes([206, 600, 384])
+        upper.setSizes([204, 636, 350])
         upper.setStretchFactor(1, 1)
         lower = _column(self.wave, self.bar)
         whole = QSplitter(Qt.Orientation.Vertical)
@@ -206,6 +206,7 @@ class ReampView(QWidget):
         right = _column(_label("Passes", "title"), self._empty_passes, self.pass_list)
         box = right.layout()
         assert isinstance(box, QVBoxLayout)
+        box.setContentsMargins(8, 0, 0, 0)
         box.addLayout(row1)
         box.addLayout(row2)
         return right

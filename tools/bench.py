@@ -1,0 +1,304 @@
+"""Benchmarks: ours beside the plain library way in the same run, with ratios.
+
+./diaulos bench [--write] [--quick] [NAME ...]
+
+Absolute times drift from run to run; the ratio counts. --write renews docs/benchmarks.md.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import platform
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+HERE = Path(__file__).resolve().parent.parent
+sys.path.insert(0, str(HERE / "tests"))
+
+import numpy as np
+
+RATE = 48_000
+
+
+@dataclass(frozen=True)
+class Row:
+    """One comparison: seconds of each run, ours and the plain way in turn."""
+
+    name: str
+    ours_s: list[float]
+    plain_s: list[float]
+    aim: str
+    note: str = ""
+
+    @property
+    def ratios(self) -> list[float]:
+        """Ours over plain, run by run."""
+        return [a / b for a, b in zip(self.ours_s, self.plain_s, strict=True)]
+
+
+def in_turn(ours: Callable[[], object], plain: Callable[[], object], runs: int) -> tuple:
+    """Seconds of each, warmed up, one after the other, so that drift meets both."""
+    ours()
+    plain()
+    times: tuple[list[float], list[float]] = ([], [])
+    for _ in range(runs):
+        for column, work in zip(times, (ours, plain), strict=True):
+            begun = time.perf_counter()
+            work()
+            column.append(time.perf_counter() - begun)
+    return times
+
+
+def played(seconds: float, seed: int = 1) -> np.ndarray:
+    """A generated performance in single precision."""
+    from support import performance
+
+    return performance(seconds=seconds, seed=seed).astype(np.float32)
+
+
+def delay(runs: int, seconds: float = 300.0) -> Row:
+    """Delay of a track against a noisy copy."""
+    from scipy.signal import correlate
+
+    from diaulos.signal.delay import find_alignment
+    from diaulos.signal.fir import shift
+    from support import with_noise
+
+    a = played(seconds)
+    b = with_noise(shift(a, 1234.5, a.size + 3000), 20.0).astype(np.float32)
+    error = abs(find_alignment(a, b, RATE).delay_samples - 1234.5)
+    ours, plain = in_turn(
+        lambda: find_alignment(a, b, RATE), lambda: np.argmax(correlate(b, a, method="fft")), runs
+    )
+    return Row(
+        f"delay, {seconds / 60:g} min, 20 dB SNR", ours, plain, "<= 0.06",
+        f"error {error:.4f} sample; plain: one full-length FFT correlation",
+    )  # fmt: skip
+
+
+def delay_growth(runs: int) -> Row:
+    """The same over twice the length: ours against ours."""
+    from diaulos.signal.delay import find_alignment
+    from diaulos.signal.fir import shift
+
+    pairs = []
+    for seconds in (600.0, 300.0):
+        a = np.tile(played(60.0, 2), int(seconds / 60)) * np.linspace(
+            0.3, 1.0, int(seconds * RATE), dtype=np.float32
+        )
+        pairs.append((a, shift(a, 500.5, a.size + 1000)))
+
+    def find(pair: tuple) -> object:
+        return find_alignment(*pair, RATE, max_delay_samples=RATE)
+
+    ours, plain = in_turn(lambda: find(pairs[0]), lambda: find(pairs[1]), runs)
+    return Row("delay, growth 5 to 10 min", ours, plain, "<= 2", "ratio of the two lengths")
+
+
+def loudness(runs: int) -> Row:
+    """Integrated loudness of ten minutes of stereo."""
+    import warnings
+
+    warnings.filterwarnings("ignore", category=DeprecationWarning)
+    import pyloudnorm
+
+    from diaulos.signal.loudness import measure_loudness
+
+    one = played(60.0, 3)
+    stereo = np.tile(np.stack([one, one[::-1]], axis=1), (10, 1))
+    meter = pyloudnorm.Meter(RATE)
+    apart = measure_loudness(stereo, RATE).lufs - meter.integrated_loudness(stereo)
+    ours, plain = in_turn(
+        lambda: measure_loudness(stereo, RATE), lambda: meter.integrated_loudness(stereo), runs
+    )
+    note = f"{apart:+.3f} LU from it (it reads low, see the tests against EBU signals)"
+    return Row("loudness, 10 min stereo", ours, plain, "<= 0.35", f"plain: pyloudnorm; {note}")
+
+
+def convolution(runs: int) -> Row:
+    """Five minutes through 9,600 taps."""
+    from scipy.signal import oaconvolve
+
+    from diaulos.signal.convolve import convolve_long
+
+    signal = played(300.0, 4)
+    taps = np.random.default_rng(1).standard_normal(9600).astype(np.float32)
+    ours, plain = in_turn(
+        lambda: convolve_long(signal, taps), lambda: oaconvolve(signal, taps), runs
+    )
+    return Row(
+        "convolution, 5 min x 9,600 taps", ours, plain, "<= 0.7", "plain: oaconvolve, float32"
+    )
+
+
+def drive(runs: int) -> Row:
+    """A 4x oversampled waveshaper over five minutes."""
+    from scipy.signal import resample_poly
+
+    from diaulos.signal.oversample import shape_long
+
+    signal = played(300.0, 5)
+
+    def shaper(x: np.ndarray) -> np.ndarray:
+        return np.tanh(2.0 * x)
+
+    ours, plain = in_turn(
+        lambda: shape_long(signal, 4, shaper),
+        lambda: resample_poly(shaper(resample_poly(signal, 4, 1)), 1, 4),
+        runs,
+    )
+    return Row("4x oversampled waveshaper, 5 min", ours, plain, "<= 0.25",
+               "plain: resample_poly up and down")  # fmt: skip
+
+
+def true_peak(runs: int) -> Row:
+    """True peak of a minute."""
+    from scipy.signal import resample_poly
+
+    from diaulos.signal.peaks import true_peak_dbtp
+
+    signal = played(60.0, 6)
+    ours, plain = in_turn(
+        lambda: true_peak_dbtp(signal), lambda: np.abs(resample_poly(signal, 4, 1)).max(), runs
+    )
+    return Row("true peak, 1 min", ours, plain, "<= 0.5", "plain: resample_poly by 4")
+
+
+def loop(runs: int) -> Row:
+    """A reamp of a minute through the bench, against its own length."""
+    from diaulos.audio.bench_backend import BenchBackend
+    from diaulos.rig.bench import BenchFaults
+    from diaulos.rig.catalogue import reamp_rig
+    from diaulos.rig.course import reamp_course
+    from diaulos.work.ports import StreamSpec
+
+    signal = played(60.0, 8).astype(np.float64)
+    course = reamp_course(reamp_rig())
+
+    def run() -> None:
+        at = 0
+
+        def callback(inputs, outputs, frames, when, status) -> bool:  # type: ignore[no-untyped-def]
+            nonlocal at
+            block = signal[at : at + frames]
+            outputs[: block.size, 0] = block
+            at += frames
+            return at < signal.size
+
+        backend = BenchBackend(course, BenchFaults())
+        backend.open(StreamSpec(RATE, 1024), callback).run()
+
+    run()
+    ours = []
+    for _ in range(runs):
+        begun = time.perf_counter()
+        run()
+        ours.append(time.perf_counter() - begun)
+    return Row("bench, reamp of 1 min", ours, [60.0] * runs, "< 0.2", "plain: real time")
+
+
+BARE = """
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication, QLabel, QMainWindow
+app = QApplication([])
+class Window(QMainWindow):
+    def paintEvent(self, event):
+        super().paintEvent(event)
+        QTimer.singleShot(0, app.quit)
+window = Window()
+window.setCentralWidget(QLabel("bare"))
+window.resize(1280, 800)
+window.show()
+app.exec()
+"""
+
+
+def start(runs: int, moment: str) -> Row:
+    """From the command to the first painted (or usable) window, against a bare one."""
+    with tempfile.TemporaryDirectory() as folder:
+        kept = {**os.environ, "XDG_CONFIG_HOME": folder, "QT_QPA_PLATFORM": "offscreen"}
+        kept["PYTHONPATH"] = str(HERE / "src")
+
+        def command(*words: str, **more: str) -> Callable[[], object]:
+            return lambda: subprocess.run(
+                [sys.executable, *words], env={**kept, **more}, check=True, capture_output=True
+            )
+
+        session = str(Path(folder) / "Demo")
+        command("-m", "diaulos", "demo", "--at", session, "--no-window")()
+        ours, plain = in_turn(
+            command("-m", "diaulos", session + ".diaulos", DIAULOS_TIMING=moment),
+            command("-c", BARE),
+            runs,
+        )
+    name = "first painted window" if moment == "paint" else "session on screen"
+    return Row(f"start to {name}", ours, plain, "<= 3" if moment == "paint" else "<= 10",
+               "plain: a bare PySide6 window, whole process")  # fmt: skip
+
+
+ROWS: dict[str, Callable[[int], Row]] = {
+    "delay": delay,
+    "growth": delay_growth,
+    "loudness": loudness,
+    "convolution": convolution,
+    "drive": drive,
+    "true-peak": true_peak,
+    "loop": loop,
+    "paint": lambda runs: start(runs, "paint"),
+    "usable": lambda runs: start(runs, "usable"),
+}
+
+
+def table(rows: list[Row]) -> str:
+    """The results as Markdown."""
+    lines = [
+        "| work | ours (median) | plain (median) | ratio (min to max) | aim | notes |",
+        "| --- | ---: | ---: | ---: | ---: | --- |",
+    ]
+    for row in rows:
+        ours, plain = statistics.median(row.ours_s), statistics.median(row.plain_s)
+        ratios = row.ratios
+        lines.append(
+            f"| {row.name} | {ours * 1000:.0f} ms | {plain * 1000:.0f} ms | "
+            f"{statistics.median(ratios):.3f} ({min(ratios):.3f} to {max(ratios):.3f}) | "
+            f"{row.aim} | {row.note} |"
+        )
+    return "\n".join(lines)
+
+
+def main() -> None:
+    """Run what was asked for."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("names", nargs="*", help=f"of {', '.join(ROWS)}; all by default")
+    parser.add_argument("--runs", type=int, default=5)
+    parser.add_argument("--write", action="store_true", help="renew docs/benchmarks.md")
+    wanted = parser.parse_args()
+    unknown = set(wanted.names) - set(ROWS)
+    if unknown:
+        parser.error(f"unknown: {', '.join(sorted(unknown))}")
+    rows = []
+    for name in wanted.names or ROWS:
+        print(f"{name} ...", file=sys.stderr, flush=True)
+        rows.append(ROWS[name](wanted.runs))
+    text = table(rows)
+    print(text)
+    if wanted.write:
+        head = (
+            "# Benchmarks\n\nWritten by `./diaulos bench --write`. Ours and the plain library way "
+            "in the same run, in turn,\nafter a warm-up; the machine is shared and noisy, so the "
+            "ratio counts and not the time.\n\n"
+            f"{os.cpu_count()} cores, Python {platform.python_version()}, numpy {np.__version__}, "
+            f"{wanted.runs} runs.\n\n"
+        )
+        (HERE / "docs" / "benchmarks.md").write_text(head + text + "\n", encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()
