@@ -15,8 +15,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.circuit.pickup import PickupCircuit
-from diaulos.rig.bench import through_pickup
+from diaulos.circuit.loading import Load
+from diaulos.circuit.pickup import Coil, Controls, InstrumentCircuit, Magnetic
+from diaulos.rig.bench import through_input
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.session.model import Family, Instrument, MatchTarget, Session, Take, Track
 from diaulos.signal.amp import AmpFaults, AmpSettings, drive_signal
@@ -35,10 +36,10 @@ DEMO_DATE = datetime(2026, 5, 9, 10, 30, 0)
 NAME = "Saltmarsh"
 
 # Pickup values are representative, from memory.
-HUMBUCKER = PickupCircuit(4.4, 8200.0, 150e-12, eddy_ohm=400e3)
-SINGLE = PickupCircuit(2.4, 6000.0, 110e-12, volume_ohm=250e3, tone_ohm=250e3, eddy_ohm=600e3)
-WIDE_SINGLE = PickupCircuit(5.6, 9000.0, 160e-12, eddy_ohm=450e3)
-BUFFERED = PickupCircuit(0.05, 1000.0, 10e-12, volume_ohm=25e3, tone_ohm=1e6)
+HUMBUCKER = Magnetic((Coil(4.4, 8200.0, 150e-12, 400e3),))
+SINGLE = Magnetic((Coil(2.4, 6000.0, 110e-12, 600e3),), Controls(250e3, tone_ohm=250e3))
+WIDE_SINGLE = Magnetic((Coil(5.6, 9000.0, 160e-12, 450e3),))
+BUFFERED = Magnetic((Coil(0.05, 1000.0, 10e-12),), Controls(25e3, tone_ohm=1e6))
 
 
 @dataclass(frozen=True)
@@ -49,7 +50,7 @@ class _Player:
     name: str
     family: Family
     take: str
-    pickup: PickupCircuit
+    pickup: InstrumentCircuit
     strings: StringCharacter
     part: Part
     tempo_bpm: float
@@ -248,9 +249,7 @@ def play_volts(player: _Player, seed: int) -> NDArray[np.float64]:
     """What the player puts into a 1 M input over 3 m of cable, in volts."""
     notes = play(player.part, player.tempo_bpm, player.seconds, seed)
     emf = render_notes(notes, RATE_HZ, player.seconds, player.strings, seed)
-    loaded = through_pickup(
-        emf, player.pickup, RATE_HZ, cable_f=300e-12, load_ohm=1e6, load_f=50e-12
-    )
+    loaded = through_input(emf, player.pickup, Load(1e6, 350e-12), RATE_HZ)
     return loaded * (dbu_to_peak_volt(player.peak_dbu) / float(np.max(np.abs(loaded))))
 
 

@@ -2,6 +2,6 @@
 depend on the size of the blocks."""
 
 from diaulos.rig.bench.chain import Bench, BenchFaults, Probe, probe
-from diaulos.rig.bench.instrument import through_pickup
+from diaulos.rig.bench.instrument import correction_taps, through_input
 
-__all__ = ["Bench", "BenchFaults", "Probe", "probe", "through_pickup"]
+__all__ = ["Bench", "BenchFaults", "Probe", "correction_taps", "probe", "through_input"]
