@@ -7,7 +7,10 @@ from __future__ import annotations
 
 import sys
 
-SHELL_VERBS = {"align", "match", "reamp", "reamp-file", "schema", "--help", "-h", "--version"}
+SHELL_VERBS = {
+    "align", "loading", "match", "reamp", "reamp-file", "schema", "strength", "trims",
+    "--help", "-h", "--version",
+}  # fmt: skip
 
 
 def main(arguments: list[str] | None = None) -> int:

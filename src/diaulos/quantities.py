@@ -54,11 +54,12 @@ def parse(text: str, quantity: Quantity) -> float:
 
     Raises InputError for what is no number, another unit, or not plausible.
     """
-    wanted = f"a {quantity.name} such as {example(quantity)}"
+    wanted = f"{article(quantity)} such as {example(quantity)}"
     found = _NUMBER.match(text.strip())
-    if found is None:
-        slip = " (the letter o instead of a zero?)" if re.search(r"\d[oO]", text) else ""
-        raise InputError(f"{text.strip()!r} is not {wanted}{slip}.")
+    if re.search(r"\d[oO]", text):
+        wanted += " (the letter o instead of a zero?)"
+    if found is None or re.search(r"\d[oO]{2}", text):
+        raise InputError(f"{text.strip()!r} is not {wanted}.")
     number = float(found[1].replace(",", ".").replace("\N{MINUS SIGN}", "-"))
     unit = found[2].strip()
     value = number * _scale(unit, quantity, text, wanted)
@@ -68,11 +69,11 @@ def parse(text: str, quantity: Quantity) -> float:
 def check(value: float, quantity: Quantity) -> float:
     """A value that is finite and plausible, or InputError."""
     if not math.isfinite(value):
-        raise InputError(f"a {quantity.name} is a finite number.")
+        raise InputError(f"{article(quantity)} is a finite number.")
     if value == 0.0 and quantity.allow_zero:
         return value
     if value < 0.0 and quantity.low >= 0.0:
-        raise InputError(f"a {quantity.name} is not negative.")
+        raise InputError(f"{article(quantity)} is not negative.")
     if not quantity.low <= value <= quantity.high:
         raise InputError(
             f"{show(value, quantity)} is not plausible here.",
@@ -105,6 +106,11 @@ def _scale(unit: str, quantity: Quantity, text: str, wanted: str) -> float:
 
 def _split(unit: str, base: str) -> float:
     return PREFIXES[unit.removesuffix(base)]
+
+
+def article(quantity: Quantity) -> str:
+    """The quantity's name with its article."""
+    return f"{'an' if quantity.name[0] in 'aeiou' else 'a'} {quantity.name}"
 
 
 def example(quantity: Quantity) -> str:

@@ -26,6 +26,7 @@ from diaulos.session import edits
 from diaulos.session.history import History
 from diaulos.session.migrations import migrate
 from diaulos.session.model import (
+    SCHEMA_VERSION,
     MatchTarget,
     Pass,
     Session,
@@ -167,7 +168,7 @@ def test_save_and_load_is_the_identity(folder: SessionFolder) -> None:
 def test_the_text_is_stable_and_readable(folder: SessionFolder) -> None:
     text = (folder.path / "session.json").read_text("utf-8")
     assert text == session_text(session(one_pass()))
-    assert json.loads(text)["schema_version"] == 1
+    assert json.loads(text)["schema_version"] == SCHEMA_VERSION
     assert text.index('"name"') < text.index('"takes"')
 
 

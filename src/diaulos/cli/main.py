@@ -11,6 +11,7 @@ from typing import Annotated, Any
 import typer
 
 from diaulos import __version__
+from diaulos.cli import instruments
 from diaulos.cli.output import EXIT_USAGE, print_json, print_lines, report, told_progress
 from diaulos.errors import DiaulosError, InputError
 from diaulos.units import samples_to_ms
@@ -417,6 +418,11 @@ def reamp_file_command(
     else:
         _print_pass(data)
         print(f"written      {out}")
+
+
+app.command()(instruments.loading)
+app.command()(instruments.strength)
+app.command()(instruments.trims)
 
 
 @app.command()

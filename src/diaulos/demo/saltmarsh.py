@@ -16,10 +16,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load
-from diaulos.circuit.pickup import Coil, Controls, InstrumentCircuit, Magnetic
+from diaulos.demo.instruments import (
+    BARITONE,
+    FRETLESS,
+    INSTRUMENT_INPUT,
+    OFFSET,
+    SEMI,
+    with_strength,
+)
 from diaulos.rig.bench import through_input
 from diaulos.rig.catalogue import reamp_rig
-from diaulos.session.model import Family, Instrument, MatchTarget, Session, Take, Track
+from diaulos.session.instrument import Instrument, Tone
+from diaulos.session.model import MatchTarget, Session, Take, Track
 from diaulos.signal.amp import AmpFaults, AmpSettings, drive_signal
 from diaulos.signal.cabinet import cabinet_taps
 from diaulos.signal.checks import Audio
@@ -35,22 +43,13 @@ RATE_HZ = 48_000
 DEMO_DATE = datetime(2026, 5, 9, 10, 30, 0)
 NAME = "Saltmarsh"
 
-# Pickup values are representative, from memory.
-HUMBUCKER = Magnetic((Coil(4.4, 8200.0, 150e-12, 400e3),))
-SINGLE = Magnetic((Coil(2.4, 6000.0, 110e-12, 600e3),), Controls(250e3, tone_ohm=250e3))
-WIDE_SINGLE = Magnetic((Coil(5.6, 9000.0, 160e-12, 450e3),))
-BUFFERED = Magnetic((Coil(0.05, 1000.0, 10e-12),), Controls(25e3, tone_ohm=1e6))
-
 
 @dataclass(frozen=True)
 class _Player:
     """One instrument and what is played on it."""
 
-    ident: str
-    name: str
-    family: Family
+    instrument: Instrument
     take: str
-    pickup: InstrumentCircuit
     strings: StringCharacter
     part: Part
     tempo_bpm: float
@@ -61,15 +60,13 @@ class _Player:
     voice: str
     cabinet: str
     hum_dbfs: float | None = None
+    load: Load = INSTRUMENT_INPUT
 
 
 PLAYERS = (
     _Player(
-        "baritone",
-        "Baritone, humbuckers, B standard",
-        "baritone",
+        BARITONE,
         "Slack water, verse",
-        HUMBUCKER,
         StringCharacter(decay_s=2.6, brightness_hz=4800.0),
         Part(
             ((35, 42, 47), (), (47,), (42,), (38, 45, 50), (), (45,), (50, 52),
@@ -85,11 +82,8 @@ PLAYERS = (
         "closed-four",
     ),
     _Player(
-        "offset",
-        "Offset guitar, single coils, standard",
-        "guitar",
+        OFFSET,
         "Slack water, chorus",
-        SINGLE,
         StringCharacter(decay_s=1.8, brightness_hz=6500.0, pickup_at=0.07),
         Part(
             ((40, 47, 52, 56), (52, 56), (40, 47, 52), (59,), (45, 52, 57, 61), (57,),
@@ -107,11 +101,8 @@ PLAYERS = (
         hum_dbfs=-66.0,
     ),
     _Player(
-        "fretless",
-        "Five-string fretless bass, active",
-        "bass",
+        FRETLESS,
         "Slack water, bass",
-        BUFFERED,
         StringCharacter(decay_s=3.0, brightness_hz=2600.0, pluck_at=0.22, pickup_at=0.13),
         Part(
             ((23,), (), (30,), (35,), (26,), (), (33,), (), (21 + 7,), (), (33,), (28,),
@@ -128,11 +119,8 @@ PLAYERS = (
         "bass-fifteen",
     ),
     _Player(
-        "semi",
-        "Semi-hollow, wide single coils, drop D",
-        "guitar",
+        SEMI,
         "Marram, intro",
-        WIDE_SINGLE,
         StringCharacter(decay_s=2.2, brightness_hz=4200.0, pickup_at=0.17),
         Part(
             ((38, 45, 50), (), (53,), (57,), (), (62,), (57,), (),
@@ -148,6 +136,20 @@ PLAYERS = (
         "lantern",
         "closed-two",
         hum_dbfs=-58.0,
+        load=Load(100e3, 50e-12),  # the wrong input: what Instruments and Reamp can undo
+    ),
+)  # fmt: skip
+
+
+TONES = (
+    Tone(
+        id="tone01", name="Slack water, grit", voice="foghorn", drive=5.0, bass=5.0, mid=5.0,
+        treble=5.0, master_db=-6.0, cabinet="closed-four", instrument_id="baritone",
+        trim_db=-4.0,
+    ),
+    Tone(
+        id="tone02", name="Marram, edge", voice="tideline", drive=5.0, bass=5.0, mid=5.0,
+        treble=5.0, master_db=-6.0, cabinet="open-one", instrument_id="offset",
     ),
 )  # fmt: skip
 
@@ -171,7 +173,12 @@ def write_demo(
         name=NAME,
         sample_rate_hz=RATE_HZ,
         tempo_bpm=96.0,
-        instruments=tuple(Instrument(id=p.ident, name=p.name, family=p.family) for p in PLAYERS),
+        instruments=tuple(
+            with_strength(p.instrument, p.strings, RATE_HZ, DEMO_DATE.isoformat(), 400 + 10 * n)
+            for n, p in enumerate(PLAYERS)
+        ),
+        reference_instrument="offset",
+        tones=TONES,
         rigs=rigs,
         current_rig="rig01",
     )
@@ -226,13 +233,13 @@ def _write_take(folder: SessionFolder, session: Session, player: _Player, number
     amp = amp * (db_to_gain(-11.0) / float(np.max(np.abs(amp))))
     minute = 10 * number
     notes = FileNotes(
-        description=f"{NAME}; {player.take}; {player.name}",
+        description=f"{NAME}; {player.take}; {player.instrument.name}",
         made_at=DEMO_DATE.replace(minute=minute % 60),
         time_reference=(10 * 3600 + minute * 60) * RATE_HZ,
         history="demo; plucked-string model",
     )
     tracks = (
-        _write_track(folder, take_id, "k01", "DI", "di", di, player.full_scale_dbu, notes),
+        _write_track(folder, take_id, "k01", "DI", "di", di, player, notes),
         _write_track(folder, take_id, "k02", "Amp and cabinet", "cabinet", amp, None, notes),
     )
     return Take(
@@ -240,16 +247,17 @@ def _write_take(folder: SessionFolder, session: Session, player: _Player, number
         name=player.take,
         recorded_at=notes.made_at.isoformat(timespec="seconds"),
         time_reference=notes.time_reference,
-        instrument_id=player.ident,
+        instrument_id=player.instrument.id,
         tracks=tracks,
     )
 
 
 def play_volts(player: _Player, seed: int) -> NDArray[np.float64]:
-    """What the player puts into a 1 M input over 3 m of cable, in volts."""
+    """What the player puts into the input over the usual cable, in volts."""
     notes = play(player.part, player.tempo_bpm, player.seconds, seed)
     emf = render_notes(notes, RATE_HZ, player.seconds, player.strings, seed)
-    loaded = through_input(emf, player.pickup, Load(1e6, 350e-12), RATE_HZ)
+    load = Load.together(player.instrument.cable, player.load)
+    loaded = through_input(emf, player.instrument.circuit(), load, RATE_HZ)
     return loaded * (dbu_to_peak_volt(player.peak_dbu) / float(np.max(np.abs(loaded))))
 
 
@@ -267,7 +275,7 @@ def _write_track(
     name: str,
     tap: Any,
     samples: Audio,
-    full_scale_dbu: float | None,
+    player: _Player | None,
     notes: FileNotes,
 ) -> Track:
     file = f"audio/{take_id}_{track_id}.wav"
@@ -281,7 +289,9 @@ def _write_track(
         tap=tap,
         file=file,
         frames=int(samples.size),
-        full_scale_dbu=full_scale_dbu,
+        full_scale_dbu=player.full_scale_dbu if player else None,
+        load_ohm=player.load.ohm if player else None,
+        load_pf=player.load.farad * 1e12 if player else 0.0,
         peak_dbfs=levels.peak_dbfs,
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         clipped_samples=levels.clipped_samples,

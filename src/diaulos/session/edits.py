@@ -6,11 +6,15 @@ made; what it belongs to may be gone, and then it raises EditError and changes n
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import TypeVar
+
+from pydantic import ValidationError
 
 from diaulos.errors import EditError
-from diaulos.rig.model import Rig
+from diaulos.rig.model import Frozen, Rig
+from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     BinItem,
     Impulse,
@@ -166,6 +170,18 @@ def set_full_scale(take_id: str, track_id: str, full_scale_dbu: float | None) ->
     return Edit("Set calibration", change)
 
 
+def set_track_load(take_id: str, track_id: str, load_ohm: float | None) -> Edit:
+    """The impedance that a track was recorded into; None when nobody knows."""
+
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        new = revised(take.track(track_id), load_ohm=load_ohm)
+        tracks = tuple(new if t.id == new.id else t for t in take.tracks)
+        return _replace_take(session, take.model_copy(update={"tracks": tracks}))
+
+    return Edit("Set input impedance", change)
+
+
 def add_impulse(impulse: Impulse) -> Edit:
     """A cabinet impulse response for this session."""
 
@@ -186,6 +202,141 @@ def add_instrument(instrument: Instrument) -> Edit:
         return session.model_copy(update={"instruments": (*session.instruments, instrument)})
 
     return Edit(f"Add {instrument.name}", change)
+
+
+def replace_instrument(instrument: Instrument, label: str = "") -> Edit:
+    """An instrument as it is now, in the place of the one with its id."""
+
+    def change(session: Session) -> Session:
+        session.instrument(instrument.id)
+        rest = tuple(instrument if i.id == instrument.id else i for i in session.instruments)
+        return session.model_copy(update={"instruments": rest})
+
+    return Edit(label or f"Change {instrument.name}", change)
+
+
+def change_instrument(instrument_id: str, label: str, **values: object) -> Edit:
+    """Some fields of an instrument, checked as a whole; EditError names what is wrong."""
+
+    def change(session: Session) -> Session:
+        old = session.instrument(instrument_id)
+        new = revised(old, **values)
+        return replace_instrument(new)(session)
+
+    return Edit(label, change)
+
+
+def remove_instrument(instrument_id: str) -> Edit:
+    """An instrument less. Takes and tones keep its id: undo brings its name back."""
+
+    def change(session: Session) -> Session:
+        gone = session.instrument(instrument_id)
+        rest = tuple(i for i in session.instruments if i.id != gone.id)
+        return session.model_copy(update={"instruments": rest})
+
+    return Edit("Remove instrument", change)
+
+
+def add_strength(instrument_id: str, reading: StrengthReading) -> Edit:
+    """One more reading of an instrument's strength; earlier ones are kept."""
+
+    def change(session: Session) -> Session:
+        old = session.instrument(instrument_id)
+        new = old.model_copy(update={"strength": (*old.strength, reading)})
+        return replace_instrument(new)(session)
+
+    return Edit("Measure strength", change)
+
+
+def remove_strength(instrument_id: str, index: int) -> Edit:
+    """A reading less."""
+
+    def change(session: Session) -> Session:
+        old = session.instrument(instrument_id)
+        if not 0 <= index < len(old.strength):
+            raise EditError("That reading is gone.")
+        rest = (*old.strength[:index], *old.strength[index + 1 :])
+        return replace_instrument(old.model_copy(update={"strength": rest}))(session)
+
+    return Edit("Remove reading", change)
+
+
+def set_trims(trims: Mapping[str, float], label: str = "Solve trims") -> Edit:
+    """The trims of several instruments at once."""
+
+    def change(session: Session) -> Session:
+        instruments = tuple(
+            i.model_copy(update={"trim_db": trims[i.id]}) if i.id in trims else i
+            for i in session.instruments
+        )
+        return session.model_copy(update={"instruments": instruments})
+
+    return Edit(label, change)
+
+
+def set_tone_stage(**values: object) -> Edit:
+    """The device that all instruments drive."""
+
+    def change(session: Session) -> Session:
+        return session.model_copy(update={"tone_stage": revised(session.tone_stage, **values)})
+
+    return Edit("Change tone stage", change)
+
+
+def set_compared_inputs(inputs: tuple[ComparedInput, ...]) -> Edit:
+    """The inputs that instruments are looked at into, six at most."""
+
+    def change(session: Session) -> Session:
+        if len(inputs) > 6:
+            raise EditError("Six inputs at most can be compared.", remedy="Remove one first.")
+        return session.model_copy(update={"compared_inputs": inputs})
+
+    return Edit("Change compared inputs", change)
+
+
+def set_reference_instrument(instrument_id: str) -> Edit:
+    """The instrument that the others' drive is told against."""
+    return Edit(
+        "Choose reference instrument",
+        lambda session: session.model_copy(
+            update={"reference_instrument": session.instrument(instrument_id).id}
+        ),
+    )
+
+
+def add_tone(tone: Tone) -> Edit:
+    """A tone with what it was made with; one of the same name is replaced."""
+
+    def change(session: Session) -> Session:
+        rest = tuple(t for t in session.tones if t.name != tone.name)
+        return session.model_copy(update={"tones": (*rest, tone)})
+
+    return Edit(f"Keep tone {tone.name}", change)
+
+
+def remove_tone(tone_id: str) -> Edit:
+    """A tone less."""
+
+    def change(session: Session) -> Session:
+        rest = tuple(t for t in session.tones if t.id != tone_id)
+        if len(rest) == len(session.tones):
+            raise EditError("That tone is gone.")
+        return session.model_copy(update={"tones": rest})
+
+    return Edit("Remove tone", change)
+
+
+Part = TypeVar("Part", bound=Frozen)
+
+
+def revised(part: Part, **values: object) -> Part:
+    """A part of the document with other values, checked; EditError names what is wrong."""
+    try:
+        return type(part).model_validate({**part.model_dump(), **values})
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(place) for place in first["loc"])
+        raise EditError(f"{field}: {first['msg']}.".lstrip(": ")) from error
 
 
 def set_info(**values: object) -> Edit:

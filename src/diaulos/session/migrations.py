@@ -7,10 +7,25 @@ from typing import Any
 
 from diaulos.errors import SessionFileError
 from diaulos.session.model import SCHEMA_VERSION
+from diaulos.session.representative import USUAL_TYPE, representative
 
 Migration = Callable[[dict[str, Any]], dict[str, Any]]
 
-MIGRATIONS: Mapping[int, Migration] = {}
+
+def _instruments_get_circuits(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 1 knew instruments by name and family only: representative values are added."""
+    made = []
+    for entry in data.get("instruments", ()):
+        family = entry.get("family", "guitar") if isinstance(entry, dict) else None
+        if family not in USUAL_TYPE or "id" not in entry or "name" not in entry:
+            made.append(entry)  # left for validation, which names what is wrong
+            continue
+        full = representative("x", "x", family).model_dump(mode="json")
+        made.append({**full, **entry})
+    return {**data, "instruments": made}
+
+
+MIGRATIONS: Mapping[int, Migration] = {1: _instruments_get_circuits}
 """From version n to n + 1, by n. Version 1 is the first."""
 
 

@@ -10,37 +10,46 @@ from pydantic import Field, StringConstraints, model_validator
 
 from diaulos.errors import EditError
 from diaulos.rig.model import Frozen, Rig
+from diaulos.session.instrument import (
+    ComparedInput,
+    Family,
+    Ident,
+    Instrument,
+    Name,
+    Tone,
+    ToneStage,
+)
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 
 InsideFile = Annotated[
     str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
 ]
 """A file of the session: one level down, no way out of the folder."""
 
-Ident = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]{0,40}$")]
-Name = Annotated[str, StringConstraints(min_length=1, max_length=200, strip_whitespace=True)]
 Tap = Literal["di", "amp", "cabinet", "modeled", "mic"]
 WordLength = Literal["24", "float"]
-Family = Literal["guitar", "baritone", "bass", "other"]
+
+__all__ = ["Family", "Ident", "Instrument", "Name"]
+
+USUAL_INPUTS = (
+    ComparedInput(name="Line input", ohm=10e3, pf=22.0),
+    ComparedInput(name="Low instrument input", ohm=60e3, pf=50.0),
+    ComparedInput(name="Passive DI with amp", ohm=136e3, pf=150.0, beside_ohm=1e6, beside_pf=400.0),
+    ComparedInput(name="Amplifier", ohm=1e6, pf=100.0),
+    ComparedInput(name="Active DI", ohm=10e6, pf=10.0),
+)
+"""Representative, from memory."""
 
 SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000, 176_400, 192_000)
-
-
-class Instrument(Frozen):
-    """A guitar or bass."""
-
-    id: Ident
-    name: Name
-    family: Family = "guitar"
-    notes: str = ""
 
 
 class Track(Frozen):
     """One recorded track of a take.
 
-    `full_scale_dbu` is the dBu of a sine that reached 0 dBFS; None when nobody knows.
+    `full_scale_dbu` is the dBu of a sine that reached 0 dBFS, `load_ohm` what the input
+    presented to the instrument; None when nobody knows. `load_pf` is the input's own.
     """
 
     id: Ident
@@ -50,6 +59,8 @@ class Track(Frozen):
     frames: int = Field(gt=0)
     channels: int = Field(default=1, ge=1, le=64)
     full_scale_dbu: float | None = None
+    load_ohm: float | None = Field(default=None, gt=0.0, le=1e9)
+    load_pf: float = Field(default=0.0, ge=0.0, le=1e6)
     peak_dbfs: float
     loudness_lufs: float | None = None
     clipped_samples: int = Field(default=0, ge=0)
@@ -122,6 +133,8 @@ class Pass(Frozen):
     xruns: int = 0
     keeper: bool = False
     notes: str = ""
+    unloaded: str = ""
+    """In words: that the DI's load was undone on the way out, and with what."""
 
     @property
     def headroom_db(self) -> float:
@@ -181,7 +194,7 @@ class Impulse(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[1] = 1
+    schema_version: Literal[2] = 2
     id: str
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -196,12 +209,18 @@ class Session(Frozen):
     bin: tuple[BinItem, ...] = ()
     impulses: tuple[Impulse, ...] = ()
     snapshots: dict[str, Rig] = Field(default_factory=dict)
+    tone_stage: ToneStage = ToneStage()
+    compared_inputs: tuple[ComparedInput, ...] = Field(default=USUAL_INPUTS, max_length=6)
+    reference_instrument: str = ""
+    tones: tuple[Tone, ...] = ()
 
     @model_validator(mode="after")
     def _whole(self) -> Session:
         for what, ids in (
             ("take", [take.id for take in self.takes]),
             ("rig", [rig.id for rig in self.rigs]),
+            ("instrument", [instrument.id for instrument in self.instruments]),
+            ("tone", [tone.id for tone in self.tones]),
         ):
             if len(set(ids)) != len(ids):
                 raise ValueError(f"two of the {what}s have the same id")
@@ -225,6 +244,16 @@ class Session(Frozen):
                 return rig
         known = ", ".join(rig.name for rig in self.rigs) or "none"
         raise EditError(f"There is no rig {wanted!r}.", remedy=f"Rigs here: {known}.")
+
+    def instrument(self, instrument_id: str) -> Instrument:
+        """The instrument of this id or name; EditError when there is none."""
+        for instrument in self.instruments:
+            if instrument_id in (instrument.id, instrument.name):
+                return instrument
+        known = ", ".join(i.name for i in self.instruments) or "none yet"
+        raise EditError(
+            f"There is no instrument {instrument_id!r}.", remedy=f"Instruments here: {known}."
+        )
 
     def instrument_name(self, instrument_id: str) -> str:
         """Name of an instrument, or "" when the take has none."""

@@ -47,6 +47,7 @@ from diaulos.work.ports import (
     SessionStore,
     no_progress,
 )
+from diaulos.work.unload import Undo, undo_for, unloaded
 
 EXCERPT_S = 3.0
 """The loudest stretch of a take that the plan is worked out for."""
@@ -315,6 +316,7 @@ class ReampRequest:
     rig_id: str = ""
     target: MatchTarget = NO_TARGET
     auto_return: bool = True
+    undo_load: bool = False
 
 
 @dataclass(frozen=True)
@@ -348,7 +350,7 @@ def make_pass(
     take = session.take(request.take_id)
     track = _dry_track(take, request.track_id)
     rig = session.rig(request.rig_id)
-    di = store.open_audio(track.file)
+    di, undo = open_di(session, take, track, rig, store, request.undo_load)
     progress(0.0, "Reading the take")
     reference = reference_loudness(take, request.target, store)
     excerpt = read_excerpt(di)
@@ -380,8 +382,21 @@ def make_pass(
         sink.abandon()
         raise
     made = _record(request, session, track, plan, returned, match, pass_id, file, notes)
+    if undo is not None:
+        made = made.model_copy(update={"unloaded": undo.words})
     progress(1.0, "Done")
     return ReampOutcome(take.id, made, plan.rig, plan, add_pass(take.id, made, plan.rig))
+
+
+def open_di(
+    session: Session, take: Take, track: Track, rig: Rig, store: SessionStore, undo_load: bool
+) -> tuple[AudioSource, Undo | None]:
+    """The DI as it is to be sent: as it was recorded, or with its load undone."""
+    source = store.open_audio(track.file)
+    if not undo_load:
+        return source, None
+    undo = undo_for(session, take, track, rig)
+    return unloaded(source, undo), undo
 
 
 def _dry_track(take: Take, track_id: str) -> Track:

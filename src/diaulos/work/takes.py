@@ -16,13 +16,13 @@ from diaulos.session.edits import Edit, add_impulse, add_instrument, add_pass, a
 from diaulos.session.model import (
     Family,
     Impulse,
-    Instrument,
     Pass,
     Session,
     Take,
     Track,
     rig_hash,
 )
+from diaulos.session.representative import representative
 from diaulos.work.aligned import pass_blocks
 from diaulos.work.files import one_channel, write_all
 from diaulos.work.loop import LoopResult, mono_blocks, part_of
@@ -57,6 +57,7 @@ class ImportRequest:
     new_instrument: str = ""
     family: Family = "guitar"
     full_scale_dbu: float | None = None
+    load_ohm: float | None = None
 
 
 @dataclass(frozen=True)
@@ -119,6 +120,7 @@ def import_di(
         file=file,
         frames=stored.frames,
         full_scale_dbu=request.full_scale_dbu,
+        load_ohm=request.load_ohm,
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         clipped_samples=levels.clipped_samples,
@@ -152,7 +154,7 @@ def _instrument(request: ImportRequest, session: Session) -> tuple[str, Edit | N
     ident, number = base[:36], 2
     while any(i.id == ident for i in session.instruments):
         ident, number = f"{base[:32]}_{number}", number + 1
-    made = Instrument(id=ident, name=request.new_instrument, family=request.family)
+    made = representative(ident, request.new_instrument, request.family)
     return ident, add_instrument(made)
 
 
