@@ -20,7 +20,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).resolve().parent.parent
-sys.path.insert(0, str(HERE / "tests"))
+sys.path[:0] = [str(HERE / "tests"), str(HERE / "tests" / "core")]
 
 import numpy as np
 
@@ -204,6 +204,38 @@ def loop(runs: int) -> Row:
     return Row("bench, reamp of 1 min", ours, [60.0] * runs, "< 0.2", "plain: real time")
 
 
+def loading(runs: int) -> Row:
+    """Six inputs at 1,000 frequencies, beside an ngspice process on the same circuits."""
+    import shutil
+
+    from test_circuit import netlist
+
+    from diaulos.circuit.loading import Load, curves_db, log_grid
+    from diaulos.demo.instruments import OFFSET
+
+    circuit = OFFSET.circuit()
+    loads = [Load.together(OFFSET.cable, Load(ohm, 5e-11))
+             for ohm in (10e3, 60e3, 220e3, 470e3, 1e6, 10e6)]  # fmt: skip
+    freqs = log_grid(20.0, 20_000.0, 1000)
+    ngspice = shutil.which("ngspice")
+    if ngspice is None:
+        sys.exit("bench: ngspice is missing; ./diaulos setup installs it where it can")
+    with tempfile.TemporaryDirectory() as folder:
+        for index, load in enumerate(loads):
+            run = [".control", "ac dec 333 20 20k", f"wrdata out{index}.txt vdb(w)", ".endc"]
+            lines = [f"load {index}", *netlist(circuit, load), *run, ".end"]
+            (Path(folder) / f"{index}.cir").write_text("\n".join(lines) + "\n")
+
+        def spice() -> None:
+            for index in range(len(loads)):
+                subprocess.run([ngspice, "-b", f"{index}.cir"], cwd=folder, capture_output=True,
+                               check=False)  # fmt: skip
+
+        ours, plain = in_turn(lambda: curves_db(circuit, loads, freqs), spice, runs)
+    note = f"ours {statistics.median(ours) * 1000:.2f} ms; plain: six ngspice processes"
+    return Row("loading, 6 inputs x 1,000 frequencies", ours, plain, "2 ms", note)
+
+
 BARE = """
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QLabel, QMainWindow
@@ -251,6 +283,7 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "drive": drive,
     "true-peak": true_peak,
     "loop": loop,
+    "loading": loading,
     "paint": lambda runs: start(runs, "paint"),
     "usable": lambda runs: start(runs, "usable"),
 }

@@ -38,11 +38,16 @@ def wait(app: QApplication, condition: Callable[[], bool], seconds: float = 120.
         time.sleep(0.005)
         if time.monotonic() > end:
             sys.exit("shots: the window did not get ready in time")
+    # Layouts follow one event after the figures.
+    calm = time.monotonic() + 0.3
+    while time.monotonic() < calm:
+        app.processEvents()
 
 
 def settled(desk: Desk, view: ReampView) -> bool:
     """Whether levels and waveforms are on screen."""
-    return desk.jobs.quiet and view.settled
+    other = desk.instruments
+    return desk.jobs.quiet and view.settled and (other is None or other.settled)
 
 
 def main() -> None:
@@ -71,6 +76,12 @@ def main() -> None:
             view = desk.view
             wait(app, partial(settled, desk, view))
             window.grab().save(str(out.out / f"reamp-{look.name}.png"))
+            desk.show_instruments()
+            assert desk.instruments is not None
+            for page in ("loading", "trims", "drive"):
+                getattr(desk.instruments, f"show_{page}")()
+                wait(app, partial(settled, desk, view))
+                window.grab().save(str(out.out / f"instruments-{page}-{look.name}.png"))
             window.close()
             app.processEvents()
 

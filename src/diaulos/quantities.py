@@ -15,6 +15,8 @@ from diaulos.errors import InputError
 
 PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "μ": 1e-6, "m": 1e-3, "": 1.0,
             "k": 1e3, "K": 1e3, "M": 1e6, "G": 1e9}  # fmt: skip
+SIGNS = {"ohm": "\N{GREEK CAPITAL LETTER OMEGA}"}
+"""How a base unit is shown."""
 FOOT_M = 0.3048
 """Exact since 1959."""
 
@@ -120,16 +122,22 @@ def example(quantity: Quantity) -> str:
 
 
 def show(value: float, quantity: Quantity, digits: int = 3) -> str:
-    """Engineering form: `500 kohm`, `180 pF`, `0 dB`."""
+    """Engineering form: `500 kΩ`, `180 pF`, `0 dB`."""
     if quantity.base in ("dBu", "dB", "m"):
         return f"{_plain(value, digits)} {quantity.base}"
     if value == 0.0:
-        return f"0 {quantity.field_unit}"
+        return f"0 {quantity.field_unit.replace('ohm', SIGNS['ohm'])}"
     # A rounding that reaches the next prefix is shown with it: 999.96 k as 1 M.
     rounded = float(f"{value:.{digits}g}")
     exponent = min(9, max(-12, 3 * math.floor(math.log10(abs(rounded)) / 3.0)))
-    prefix = {-12: "p", -9: "n", -6: "u", -3: "m", 0: "", 3: "k", 6: "M", 9: "G"}[exponent]
-    return f"{_plain(rounded / 10.0**exponent, digits)} {prefix}{quantity.base}"
+    prefix = {-12: "p", -9: "n", -6: "\N{MICRO SIGN}", -3: "m", 0: "", 3: "k", 6: "M", 9: "G"}[
+        exponent
+    ]
+    unit = prefix + SIGNS.get(quantity.base, quantity.base)
+    return f"{_plain(rounded / 10.0**exponent, digits)} {unit}"
+
+
+_PREFIX_OF = {-12: "p", -9: "n", -6: "\N{MICRO SIGN}", -3: "m", 0: "", 3: "k", 6: "M", 9: "G"}
 
 
 def _plain(value: float, digits: int) -> str:

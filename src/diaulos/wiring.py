@@ -9,11 +9,15 @@ from pathlib import Path
 
 from diaulos.audio.bench_backend import BenchBackend
 from diaulos.audio.output import SystemOutput
-from diaulos.rig.bench import BenchFaults
+from diaulos.audio.player_backend import PlayerBackend
+from diaulos.circuit.loading import Load
+from diaulos.rig.bench import BenchFaults, strum_volts
 from diaulos.rig.bench.chain import Impulses
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course
+from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session, WordLength
+from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.folder import ExternalAudio, SessionFolder, session_text
 from diaulos.work.ports import AudioBackend, OutputBackend
@@ -29,6 +33,7 @@ __all__ = [
     "resample_whole",
     "resampled",
     "session_text",
+    "strum_backend",
 ]
 
 
@@ -41,6 +46,30 @@ def bench_for(
         return BenchBackend(course, BenchFaults(seed=seed, mains_hz=mains_hz), impulses)
 
     return make
+
+
+BENCH_FULL_SCALE_DBU = 12.0
+
+
+def strum_backend(
+    instrument: Instrument, load: Load, rate_hz: int, seed: int = 1
+) -> tuple[AudioBackend, float]:
+    """A simulated player who strums this instrument into an input, and the dBu at which that
+    input is full."""
+    position = instrument.position
+    kind = instrument.pickup(position.pickups[0]).type if position else "single"
+    pitches = [note_to_midi(name) for name in instrument.strings] or [40, 47, 52]
+    if instrument.family == "bass":
+        pitches = pitches[:1]
+    volts = strum_volts(
+        instrument.circuit(),
+        Load.together(instrument.cable, load),
+        pitches,
+        float(rate_hz),
+        open_peak_dbu=HARD_PEAK_DBU.get(kind, 0.0),
+        seed=seed,
+    )
+    return PlayerBackend(volts, BENCH_FULL_SCALE_DBU, seed), BENCH_FULL_SCALE_DBU
 
 
 def output_backend() -> OutputBackend:

@@ -296,7 +296,7 @@ def test_the_clipped_take_and_the_unknown_one_say_so(opened: Desk, settled: Sett
     view = opened.view
     view.take_list.setCurrentIndex(view.takes.index(3))
     settled(opened)
-    assert "+12 dBu at 0 dBFS is assumed" in view._send_text.text()
+    assert "+12 dBu is assumed" in view._send_text.text()
     view.take_list.setCurrentIndex(view.takes.index(1))
     settled(opened)
     assert view.take.name == "Slack water, chorus"

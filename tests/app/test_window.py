@@ -16,12 +16,14 @@ from PySide6.QtWidgets import QAbstractButton, QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import theme
-from diaulos.app.actions import ACTIONS, keys_html
+from diaulos.app.actions import ACTIONS, VIEWS, keys_html
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.import_di import ImportDiDialog
 from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
+from diaulos.app.views.instruments.view import InstrumentsView
+from diaulos.app.views.reamp.view import ReampView
 from diaulos.session import edits
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.takes import ImportRequest
@@ -40,12 +42,17 @@ def test_nothing_open_says_what_to_do(window: MainWindow) -> None:
 def test_every_action_can_be_called_and_has_a_name(window: MainWindow) -> None:
     idents = [spec.ident for spec in ACTIONS]
     assert len(set(idents)) == len(idents)
-    keys = [spec.key for spec in ACTIONS if spec.key]
+    keys = [(spec.view, spec.key) for spec in ACTIONS if spec.key]
     assert len(set(keys)) == len(keys)
+    everywhere = {key for view, key in keys if not view}
+    assert not everywhere & {key for view, key in keys if view}
     own = {"close", "toggle_look", "show_keys", "show_safety"}
+    views = {view.ident: view for view in (ReampView, InstrumentsView)}
+    assert set(views) == {ident for ident, _, _ in VIEWS}
     for spec in ACTIONS:
-        assert spec.call in own or callable(getattr(window.desk, spec.call))
-    for key in keys:
+        place = views[spec.view] if spec.view else window.desk
+        assert spec.call in own or callable(getattr(place, spec.call))
+    for _, key in keys:
         assert key in keys_html()
 
 

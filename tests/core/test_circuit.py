@@ -20,6 +20,7 @@ from diaulos.circuit.loading import (
     capacitance_for,
     closeness_db,
     curves_db,
+    noise_v,
     resistance_for,
     resonance,
 )
@@ -36,14 +37,17 @@ from diaulos.circuit.network import (
     transformer,
     unit_source,
 )
-from diaulos.circuit.pickup import Active, Coil, Controls, Magnetic
+from diaulos.circuit.pickup import Active, Coil, Controls, Magnetic, Piezo
+from diaulos.demo.instruments import BARITONE, FRETLESS, OFFSET, SEMI
 from diaulos.errors import RefusedError
 from diaulos.rig.bench import correction_taps, through_input
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import reamp_course
 from diaulos.rig.flow import Segment, cut, passive_two_port
 from diaulos.rig.model import PassiveStage
+from diaulos.session.representative import representative
 from diaulos.signal.convolve import convolve_long
+from diaulos.units import volt_to_dbu
 from diaulos.work.loading import LoadingCase, case_results, circuit_of
 from support import RATE, REFERENCE, performance, program, reference_cases
 
@@ -174,6 +178,97 @@ def test_magnetising_inductance_against_simulation() -> None:
     keys = ("level_100Hz_dB", "level_1kHz_dB", "level_5kHz_dB", "level_10kHz_dB")
     want = [case["results"][key] for key in keys]
     np.testing.assert_allclose(20.0 * np.log10(np.abs(level)), want, atol=LEVEL_DB)
+
+
+def netlist(circuit: Magnetic | Active | Piezo, load: Load) -> list[str]:
+    """The app's own model as ngspice elements, from the EMF (node e) to the input (node w)."""
+    lines = ["V1 e 0 AC 1"]
+    if isinstance(circuit, Piezo):
+        lines += [f"Cs e w {circuit.capacitance_f}"]
+        controls = None
+    elif isinstance(circuit, Active):
+        lines += [f"Rs e hot {circuit.output_ohm}"]
+        controls = circuit.controls
+    else:
+        controls = circuit.controls
+        below = "0"
+        for index, coil in enumerate(circuit.coils):
+            series = circuit.wiring == "series" and len(circuit.coils) > 1
+            last = index == len(circuit.coils) - 1
+            top = "hot" if last or not series else f"m{index}"
+            start = f"e{index}"
+            lines += [
+                f"E{index} {start} {below} e 0 1",
+                f"Rdc{index} {start} a{index} {coil.resistance_ohm}",
+                f"L{index} a{index} {top} {coil.inductance_h}",
+                f"Cw{index} {top} {below} {coil.winding_f}",
+            ]
+            if coil.eddy_ohm is not None:
+                lines += [f"Re{index} a{index} {top} {coil.eddy_ohm}"]
+            below = top if series else "0"
+    if controls is not None:
+        wiper = "w" if controls.volume_ohm is not None else "hot"
+        if controls.volume_ohm is not None:
+            upper = max((1.0 - controls.volume_ratio) * controls.volume_ohm, 1e-3)
+            lower = max(controls.volume_ratio * controls.volume_ohm, 1e-3)
+            lines += [f"Rup hot w {upper}", f"Rlow w 0 {lower}"]
+            if controls.bleed_f > 0.0 and controls.bleed_topology == "parallel":
+                lines += [f"Cb hot w {controls.bleed_f}", f"Rb hot w {controls.bleed_ohm}"]
+            elif controls.bleed_f > 0.0:
+                lines += [f"Cb hot b {controls.bleed_f}", f"Rb b w {controls.bleed_ohm}"]
+        if controls.tone_ohm is not None:
+            at = "hot" if controls.tone_at == "hot" else wiper
+            pot = max(controls.tone_fraction * controls.tone_ohm, 1e-3)
+            lines += [f"Rt {at} t {pot}", f"Ct t 0 {controls.tone_f}"]
+        if wiper == "hot":
+            lines += ["Rw hot w 1e-6"]
+    return [*lines, f"Rin w 0 {load.ohm}", f"Cin w 0 {load.farad}"]
+
+
+OWN = {
+    "baritone, both": BARITONE.model_copy(update={"position_id": "both"}),
+    "offset, bleed, volume at 7": OFFSET.model_copy(
+        update={"controls": OFFSET.controls.model_copy(update={"volume_knob": 7.0})}
+    ),
+    "offset, series": OFFSET.model_copy(update={"position_id": "series"}),
+    "bass, active": FRETLESS,
+    "semi, tone at 3": SEMI.model_copy(
+        update={"controls": SEMI.controls.model_copy(update={"tone_knob": 3.0})}
+    ),
+    "piezo": representative("p", "P", "piezo"),
+    "bass coil": representative("b", "B", "bass"),
+}
+
+
+@pytest.mark.parametrize("name", OWN, ids=lambda name: name.replace(" ", "_"))
+def test_instruments_against_an_ngspice_process(name: str, tmp_path: Path) -> None:
+    """Generated from the app's model, so that a changed model is caught: level and noise."""
+    ngspice = program("ngspice")
+    instrument = OWN[name]
+    circuit, load = instrument.circuit(), Load.together(instrument.cable, Load(1e6, 50e-12))
+    lines = [
+        name,
+        *netlist(circuit, load),
+        ".options temp=27 tnom=27",
+        ".control",
+        "set numdgt=12",
+        "noise v(w) V1 dec 200 20 20k",
+        "print onoise_total",
+        "ac dec 40 20 20k",
+        "wrdata level.txt vdb(w)",
+        ".endc",
+        ".end",
+    ]
+    (tmp_path / "own.cir").write_text("\n".join(lines) + "\n")
+    run = subprocess.run(
+        [ngspice, "-b", "own.cir"], cwd=tmp_path, check=False, capture_output=True, text=True
+    )
+    table = np.loadtxt(tmp_path / "level.txt")
+    assert table.shape[0] > 100
+    got = curves_db(circuit, [load], table[:, 0])[0]
+    np.testing.assert_allclose(got, table[:, 1], atol=LEVEL_DB)
+    total = float(run.stdout.split("onoise_total =")[1].split()[0])
+    assert volt_to_dbu(noise_v(circuit, load)) == pytest.approx(volt_to_dbu(total), abs=0.1)
 
 
 def test_send_against_an_ngspice_process(tmp_path: Path) -> None:

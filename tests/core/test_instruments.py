@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import scipy.signal
 import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -52,8 +53,10 @@ from diaulos.work.instruments import (
     solve_trims,
     strength_warnings,
     trim_rows,
+    trims_csv,
 )
 from diaulos.work.reamp import ReampRequest, make_pass
+from diaulos.work.takes import store_unloaded
 from diaulos.work.unload import FilteredSource, undo_for
 from support import NOON, RATE, outside, performance
 
@@ -425,7 +428,7 @@ def test_the_amp_sees_the_guitar_as_if_it_were_plugged_in(tmp_path: Path) -> Non
         ReampRequest(held, "t0001", undo_load=True), store=folder, backend_for=bench_for(),
         clock=lambda: NOON,
     ).made  # fmt: skip
-    assert "100 kohm to 1 Mohm" in made.unloaded
+    assert "100 kΩ to 1 MΩ" in made.unloaded
     assert "noise +" in made.unloaded
     plain = make_pass(
         ReampRequest(held, "t0001"), store=folder, backend_for=bench_for(), clock=lambda: NOON
@@ -434,6 +437,45 @@ def test_the_amp_sees_the_guitar_as_if_it_were_plugged_in(tmp_path: Path) -> Non
     # Undoing the load brings level back at the amplifier's input.
     assert made.amp_peak_dbu > plain.amp_peak_dbu + 1.0
     assert made.alignment is not None
+    folder.close()
+
+
+def test_a_corrected_di_is_stored_as_a_take_of_its_own(tmp_path: Path) -> None:
+    """Held against the same playing into the wanted input: the truth is known here."""
+    folder, held = di_session(tmp_path, 100e3)
+    made = store_unloaded(held, held.takes[0], held.rig(), store=folder, clock=lambda: NOON)
+    after = made.edit(held)
+    assert [t.name for t in after.takes] == ["Take", "Take, load undone"]
+    assert after.takes[0] == held.takes[0]
+    track = made.take.tracks[0]
+    assert track.load_ohm == 1e6
+    emf = 0.2 * performance(seconds=6.0, seed=31)
+    wanted = through_input(
+        emf, SEMI.circuit(), Load.together(SEMI.cable, Load(1e6, 60e-12)), RATE
+    ) / dbu_to_peak_volt(12.0)
+    got, _ = soundfile.read(str(folder.path / track.file))
+    sos = scipy.signal.butter(8, 5000.0, fs=RATE, output="sos")
+    error = scipy.signal.sosfilt(sos, got - wanted)
+    assert 20.0 * np.log10(error.std() / scipy.signal.sosfilt(sos, wanted).std()) < -40.0
+    folder.close()
+
+
+def test_a_take_without_a_di_cannot_be_corrected(tmp_path: Path) -> None:
+    folder, held = di_session(tmp_path, 100e3)
+    mic = held.takes[0].tracks[0].model_copy(update={"tap": "mic"})
+    take = held.takes[0].model_copy(update={"tracks": (mic,)})
+    with pytest.raises(EditError, match="no dry DI"):
+        store_unloaded(held, take, held.rig(), store=folder, clock=lambda: NOON)
+    folder.close()
+
+
+def test_trims_go_to_a_sheet(tmp_path: Path) -> None:
+    held = session(instrument("one", 0.0), instrument("two", None))
+    folder = SessionFolder.create(tmp_path / "S", held)
+    assert folder.write_sheet("trims.csv", trims_csv(held)) == "sheets/trims.csv"
+    rows = (folder.path / "sheets" / "trims.csv").read_text("utf-8").splitlines()
+    assert rows[1] == "One,Pickup,Floor modeler,0,off,-12.0,0.0,0.0,0.0,no"
+    assert rows[2].startswith("Two,Pickup,Floor modeler,0,off,,")
     folder.close()
 
 
@@ -522,7 +564,10 @@ GOOD = {"kind": "inductive", "L": 2.3, "Rdc": 6000.0, "Cw": 1.1e-10, "Rin": 1e6}
         ("not json", "not JSON"),
         ({"cases": []}, "no list"),
         ({"cases": [{"id": "a"}]}, "case a.*no circuit"),
-        ({"cases": [{"id": "a", "circuit": {**GOOD, "L": -1.0}}]}, "L: an inductance is not negative"),
+        (
+            {"cases": [{"id": "a", "circuit": {**GOOD, "L": -1.0}}]},
+            "L: an inductance is not negative",
+        ),
         ({"cases": [{"id": "a", "circuit": {**GOOD, "L": "4"}}]}, "L is missing or not a number"),
         ({"cases": [{"id": "a", "circuit": {**GOOD, "colour": 1}}]}, "'colour' is not known"),
         ({"cases": [{"id": "a", "circuit": {**GOOD, "tone_at": "x"}}]}, "it can be hot, wiper"),

@@ -77,9 +77,9 @@ def test_what_is_refused_says_why(text: str, quantity: Quantity, words: str) -> 
 @pytest.mark.parametrize(
     ("value", "quantity", "text"),
     [
-        (500e3, RESISTANCE, "500 kohm"),
-        (1e6, RESISTANCE, "1 Mohm"),
-        (999_960.0, RESISTANCE, "1 Mohm"),
+        (500e3, RESISTANCE, "500 kΩ"),
+        (1e6, RESISTANCE, "1 MΩ"),
+        (999_960.0, RESISTANCE, "1 MΩ"),
         (180e-12, CAPACITANCE, "180 pF"),
         (22e-9, CAPACITANCE, "22 nF"),
         (0.0, CAPACITANCE, "0 pF"),

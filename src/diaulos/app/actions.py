@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class ActionSpec:
-    """One action. `call` names a method of the window; `when` what must be so:
-    "" always, "open" a session, "write" a writable one, "idle" and no job besides."""
+    """One action. `call` names a method of the window, the desk or, with `view`, of that view,
+    which must be on screen then; `when` says what must be so: "" always, "open" a session,
+    "write" a writable one, "idle" and no job besides. Views may share a key."""
 
     ident: str
     title: str
@@ -17,7 +18,14 @@ class ActionSpec:
     call: str
     when: str = "open"
     separator: bool = False
+    view: str = ""
 
+
+VIEWS: tuple[tuple[str, str, str], ...] = (
+    ("instruments", "Instruments", "Ctrl+1"),
+    ("reamp", "Reamp", "Ctrl+5"),
+)
+"""Id, title, key of the views that exist, in working order; the rail shows no others."""
 
 ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("new", "&New session\N{HORIZONTAL ELLIPSIS}", "File", "Ctrl+N", "new_session", ""),
@@ -29,34 +37,61 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec(
         "import", "&Import DI\N{HORIZONTAL ELLIPSIS}", "File", "Ctrl+I", "ask_import", "idle", True
     ),
-    ActionSpec("export", "&Export pass\N{HORIZONTAL ELLIPSIS}", "File", "E", "export", "open"),
+    ActionSpec(
+        "export", "&Export pass\N{HORIZONTAL ELLIPSIS}", "File", "E", "ask_export", "open",
+        view="reamp",
+    ),
     ActionSpec("quit", "&Quit", "File", "Ctrl+Q", "close", "", True),
     ActionSpec("undo", "&Undo", "Edit", "Ctrl+Z", "undo", "write"),
     ActionSpec("redo", "&Redo", "Edit", "Ctrl+Shift+Z", "redo", "write"),
-    ActionSpec(
-        "rename", "Re&name pass\N{HORIZONTAL ELLIPSIS}", "Edit", "F2", "rename", "write", True
-    ),
-    ActionSpec("keep", "&Keep pass", "Edit", "K", "keep", "write"),
-    ActionSpec("discard", "&Discard pass", "Edit", "Del", "discard", "write"),
+    ActionSpec("rename", "Re&name pass\N{HORIZONTAL ELLIPSIS}", "Edit", "F2", "rename", "write",
+               True, "reamp"),
+    ActionSpec("keep", "&Keep pass", "Edit", "K", "keep", "write", view="reamp"),
+    ActionSpec("discard", "&Discard pass", "Edit", "Del", "discard", "write", view="reamp"),
     ActionSpec("restore", "Restore &last discarded", "Edit", "Ctrl+Shift+Del", "restore", "write"),
     ActionSpec("empty_bin", "Empty &bin\N{HORIZONTAL ELLIPSIS}", "Edit", "", "empty_bin", "write"),
-    ActionSpec("reamp_view", "&Reamp", "View", "Ctrl+5", "show_reamp", "open"),
-    ActionSpec("night", "&Night look", "View", "Ctrl+Shift+N", "toggle_look", ""),
-    ActionSpec(
-        "copy_image", "Copy waveform as &image", "View", "Ctrl+Shift+C", "copy_image", "open", True
+    *(
+        ActionSpec(f"{ident}_view", f"&{title}", "View", key, f"show_{ident}", "open")
+        for ident, title, key in VIEWS
     ),
-    ActionSpec("copy_csv", "Copy waveform as &CSV", "View", "Ctrl+Alt+C", "copy_csv", "open"),
-    ActionSpec("reamp", "&Reamp the take", "Take", "R", "reamp", "idle"),
-    ActionSpec("match", "&Match again", "Take", "M", "match_again", "idle"),
+    ActionSpec("night", "&Night look", "View", "Ctrl+Shift+N", "toggle_look", ""),
+    ActionSpec("copy_image", "Copy plot as &image", "View", "Ctrl+Shift+C", "copy_image", "open",
+               True),
+    ActionSpec("copy_csv", "Copy plot as &CSV", "View", "Ctrl+Alt+C", "copy_csv", "open"),
+    ActionSpec("add_instrument", "&Add instrument", "Instrument", "Ctrl+Shift+A", "add_instrument",
+               "write", view="instruments"),
+    ActionSpec("duplicate_instrument", "D&uplicate", "Instrument", "Ctrl+D", "duplicate_instrument",
+               "write", view="instruments"),
+    ActionSpec("remove_instrument", "&Remove", "Instrument", "Ctrl+Del", "remove_instrument",
+               "write", view="instruments"),
+    ActionSpec("loading_page", "&Loading", "Instrument", "1", "show_loading", "open", True,
+               "instruments"),
+    ActionSpec("trims_page", "Strength and &trims", "Instrument", "2", "show_trims", "open",
+               view="instruments"),
+    ActionSpec("drive_page", "&Pad and tone", "Instrument", "3", "show_drive", "open",
+               view="instruments"),
+    ActionSpec("measure", "&Measure strength\N{HORIZONTAL ELLIPSIS}", "Instrument", "M",
+               "ask_measure", "idle", True, "instruments"),
+    ActionSpec("strum", "Strum on the &bench", "Instrument", "B", "measure_on_bench", "idle",
+               view="instruments"),
+    ActionSpec("solve_trims", "&Solve trims", "Instrument", "T", "solve_trims", "write",
+               view="instruments"),
+    ActionSpec("make_up", "Measure make-&up", "Instrument", "U", "measure_make_up", "idle",
+               view="instruments"),
+    ActionSpec("reamp", "&Reamp the take", "Take", "R", "reamp", "idle", view="reamp"),
+    ActionSpec("match", "&Match again", "Take", "M", "match_again", "idle", view="reamp"),
+    ActionSpec("store_unloaded", "Store with its load &undone", "Take", "Ctrl+U", "store_unloaded",
+               "idle", view="reamp"),
     ActionSpec("cancel", "&Cancel", "Take", "Esc", "cancel", "open"),
-    ActionSpec("play", "&Play or pause", "Take", "Space", "toggle_play", "open", True),
-    ActionSpec("hear_di", "Hear the &DI", "Take", "1", "hear_di", "open"),
-    ActionSpec("hear_reference", "Hear the re&ference", "Take", "2", "hear_reference", "open"),
-    ActionSpec("hear_pass", "Hear the p&ass", "Take", "3", "hear_pass", "open"),
-    ActionSpec("loop", "&Loop what is shown", "Take", "L", "toggle_loop", "open"),
+    ActionSpec("play", "&Play or pause", "Take", "Space", "toggle_play", "open", True, "reamp"),
+    ActionSpec("hear_di", "Hear the &DI", "Take", "1", "hear_di", "open", view="reamp"),
+    ActionSpec("hear_reference", "Hear the re&ference", "Take", "2", "hear_reference", "open",
+               view="reamp"),
+    ActionSpec("hear_pass", "Hear the p&ass", "Take", "3", "hear_pass", "open", view="reamp"),
+    ActionSpec("loop", "&Loop what is shown", "Take", "L", "toggle_loop", "open", view="reamp"),
     ActionSpec("keys", "&Keys", "Help", "F1", "show_keys", ""),
     ActionSpec("safety", "&Safety notices", "Help", "", "show_safety", ""),
-)
+)  # fmt: skip
 
 
 def keys_html() -> str:
@@ -77,5 +112,7 @@ def keys_html() -> str:
         "<tr><td><code>+ \N{MINUS SIGN}</code></td><td>Zoom</td></tr>"
         "<tr><td><code>Left Right</code></td><td>Move</td></tr>"
         "<tr><td><code>0</code></td><td>Show all</td></tr></table>"
+        "<h3>Loading plot</h3><table cellspacing='6'>"
+        "<tr><td><code>Left Right</code></td><td>Move the cursor</td></tr></table>"
     )
     return "".join(parts) + extra

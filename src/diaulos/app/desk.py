@@ -19,6 +19,7 @@ from diaulos.app.document import Document
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.main_window import MainWindow
 from diaulos.app.services import Services
+from diaulos.app.views.instruments.view import InstrumentsView
 from diaulos.app.views.reamp.view import ReampView
 from diaulos.errors import CancelledError, DiaulosError, SessionLockedError
 from diaulos.session import edits
@@ -44,6 +45,7 @@ class Desk(QObject):
         self.document: Document | None = None
         self.folder: SessionFolder | None = None
         self.view: ReampView | None = None
+        self.instruments: InstrumentsView | None = None
         window.desk = self
         window.strip.chosen.connect(self._on_course)
         self.jobs.started.connect(self._on_busy)
@@ -60,11 +62,19 @@ class Desk(QObject):
         if self.document is None:
             return set()
         words = {"open"}
+        if self.current is not None:
+            words.add(f"view {self.current.ident}")
         if not self.document.read_only:
             words.add("write")
             if not self.jobs.busy:
                 words.add("idle")
         return words
+
+    @property
+    def current(self) -> ReampView | InstrumentsView | None:
+        """The view on screen."""
+        shown = self.window.stack.currentWidget()
+        return next((v for v in (self.view, self.instruments) if v and v is shown), None)
 
     def history_labels(self) -> tuple[str, str]:
         """What undo and redo would do."""
@@ -123,25 +133,37 @@ class Desk(QObject):
         self.document.failed.connect(self.show_problem)
         levels = self.window.preferences.levels_db
         self.view = ReampView(self.document, self.jobs, self.services, levels)
-        self.view.said.connect(self.window.say)
-        self.view.problem.connect(self.show_problem)
         self.view.courses_changed.connect(self.window.strip.set_rows)
-        for button in self.view.findChildren(QAbstractButton):
-            # A click leaves the focus where it was: Space stays with playback.
-            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.window.stack.addWidget(self.view)
-        self.window.stack.setCurrentWidget(self.view)
-        self.view.take_list.setFocus()
-        self.window.preferences.add_recent(str(folder.path))
-        take = self.view.take
-        if take is None:
-            self.window.say("No takes yet. Import a DI with Ctrl+I.")
+        self._add_view(self.view)
+        if self.window.preferences.view == "instruments":
+            self.show_instruments()
         else:
-            self.window.say("Choose a take. R sends it out to the amplifier and back.")
+            self.show_reamp()
+        self.window.preferences.add_recent(str(folder.path))
         self._on_state()
         self.view._tell_courses()
 
+    def _add_view(self, view: ReampView | InstrumentsView) -> None:
+        view.said.connect(self.window.say)
+        view.problem.connect(self.show_problem)
+        for button in view.findChildren(QAbstractButton):
+            # A click leaves the focus where it was: Space stays with playback.
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.window.stack.addWidget(view)
+
+    def _show(self, view: ReampView | InstrumentsView) -> None:
+        self.window.stack.setCurrentWidget(view)
+        self.window.rail.show_chosen(view.ident)
+        self.window.preferences.view = view.ident
+        view.take_focus()
+        self.window.update_actions()
+
     def _detach(self) -> None:
+        if self.instruments is not None:
+            self.instruments.close_down()
+            self.window.stack.removeWidget(self.instruments)
+            self.instruments.deleteLater()
+            self.instruments = None
         if self.view is not None:
             self.view.close_down()
             self.window.preferences.levels_db = self.view.player.last_levels_db
@@ -428,69 +450,36 @@ class Desk(QObject):
 
         self.jobs.start(Job(f"Importing {request.path.name}", work, done))
 
-    # --- passed on to the view ---
+    # --- views ---
 
     def show_reamp(self) -> None:
         if self.view is not None:
-            self.window.stack.setCurrentWidget(self.view)
-            self.view.take_list.setFocus()
+            self._show(self.view)
 
-    def reamp(self) -> None:
+    def show_instruments(self) -> None:
+        """Made when it is first asked for: starting does not pay for it."""
+        document = self.document
+        if document is None:
+            return
+        if self.instruments is None:
+            self.instruments = InstrumentsView(document, self.jobs, self.services)
+            self._add_view(self.instruments)
         if self.view is not None:
-            self.view.reamp()
-
-    def match_again(self) -> None:
-        if self.view is not None:
-            self.view.match_again()
+            self.view.player.pause()
+        self._show(self.instruments)
 
     def cancel(self) -> None:
         self.jobs.cancel()
 
-    def toggle_play(self) -> None:
-        if self.view is not None:
-            self.view.toggle_play()
-
-    def hear_di(self) -> None:
-        if self.view is not None:
-            self.view.bar.choose("di")
-
-    def hear_reference(self) -> None:
-        if self.view is not None:
-            self.view.bar.choose("reference")
-
-    def hear_pass(self) -> None:
-        if self.view is not None:
-            self.view.bar.choose("pass")
-
-    def toggle_loop(self) -> None:
-        if self.view is not None:
-            self.view.bar.toggle_loop()
-
-    def rename(self) -> None:
-        if self.view is not None:
-            self.view.rename()
-
-    def keep(self) -> None:
-        if self.view is not None:
-            self.view.keep()
-
-    def discard(self) -> None:
-        if self.view is not None:
-            self.view.discard()
-
-    def export(self) -> None:
-        if self.view is not None:
-            self.view.ask_export()
-
     def copy_image(self) -> None:
-        if self.view is not None:
-            self.view.wave.copy_image()
-            self.window.say("The waveform is in the clipboard, as an image.")
+        if self.current is not None:
+            self.current.plot.copy_image()
+            self.window.say("The plot is in the clipboard, as an image.")
 
     def copy_csv(self) -> None:
-        if self.view is not None:
-            self.view.wave.copy_csv()
-            self.window.say("The waveform's figures are in the clipboard, as CSV.")
+        if self.current is not None:
+            self.current.plot.copy_csv()
+            self.window.say("The plot's figures are in the clipboard, as CSV.")
 
     # --- closing ---
 

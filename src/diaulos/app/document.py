@@ -74,11 +74,14 @@ class Document(QObject):
         """What redo would do again."""
         return self._history.redo_label
 
-    def apply(self, edit: Edit, *, journal: bool = False) -> bool:
-        """Apply an edit; a failed one changes nothing and is told by `failed`."""
+    def apply(self, edit: Edit, *, journal: bool = False, merge: str = "") -> bool:
+        """Apply an edit; a failed one changes nothing and is told by `failed`.
+
+        Edits of one `merge` key in a row are one step of undo.
+        """
         before = self.session
         try:
-            self._history.apply(edit)
+            self._history.apply(edit, merge)
         except (DiaulosError, ValueError) as error:
             self.failed.emit(error)
             return False

@@ -24,16 +24,13 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
-from diaulos.app.actions import ACTIONS
+from diaulos.app.actions import ACTIONS, VIEWS, ActionSpec
 from diaulos.app.preferences import Preferences
 from diaulos.app.widgets.course_strip import CourseStrip
 from diaulos.app.widgets.rail import Rail
 
 if TYPE_CHECKING:
     from diaulos.app.desk import Desk
-
-VIEWS = [("reamp", "Reamp", "Ctrl+5")]
-"""The views that exist; the rail shows no others."""
 
 
 class MainWindow(QMainWindow):
@@ -50,7 +47,8 @@ class MainWindow(QMainWindow):
         self.setWindowTitle("Diaulos")
         self.resize(1280, 800)
         self.strip = CourseStrip()
-        self.rail = Rail(VIEWS)
+        self.rail = Rail(list(VIEWS))
+        self.rail.chosen.connect(lambda ident: self._call_desk(f"show_{ident}"))
         self.stack = QStackedWidget()
         self._empty = QLabel()
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -99,7 +97,7 @@ class MainWindow(QMainWindow):
             action = QAction(spec.title, self)
             if spec.key:
                 action.setShortcut(QKeySequence(spec.key))
-            action.triggered.connect(lambda _=False, name=spec.call: self._call(name))
+            action.triggered.connect(lambda _=False, which=spec: self._call(which))
             menu.addAction(action)
             self._actions[spec.ident] = action
             if spec.ident == "open":
@@ -110,16 +108,22 @@ class MainWindow(QMainWindow):
         """An action by its id."""
         return self._actions[ident]
 
-    def _call(self, name: str) -> None:
+    def _call(self, spec: ActionSpec) -> None:
         own: Callable[[], Any] | None = {
             "close": self.close,
             "toggle_look": self.toggle_look,
             "show_keys": self.show_keys,
             "show_safety": self.show_safety,
-        }.get(name)
+        }.get(spec.call)
         if own is not None:
             own()
-        elif self.desk is not None:
+        elif spec.view and self.desk is not None:
+            getattr(self.desk.current, spec.call)()
+        else:
+            self._call_desk(spec.call)
+
+    def _call_desk(self, name: str) -> None:
+        if self.desk is not None:
             getattr(self.desk, name)()
 
     def _fill_recent(self) -> None:
@@ -137,6 +141,7 @@ class MainWindow(QMainWindow):
         for spec in ACTIONS:
             ready = self.desk is not None or spec.call in ("close", "toggle_look", "show_keys")
             enabled = ready and (not spec.when or spec.when in state)
+            enabled = enabled and (not spec.view or f"view {spec.view}" in state)
             self._actions[spec.ident].setEnabled(enabled or spec.call == "show_safety")
         undo, redo = self.desk.history_labels() if self.desk is not None else ("", "")
         for ident, word, label in (("undo", "&Undo", undo), ("redo", "&Redo", redo)):

@@ -29,6 +29,15 @@ class Preferences:
         self._settings.setValue("look", name)
 
     @property
+    def view(self) -> str:
+        """The view that was on screen last, or ""."""
+        return self._text("view")
+
+    @view.setter
+    def view(self, ident: str) -> None:
+        self._settings.setValue("view", ident)
+
+    @property
     def recent(self) -> list[str]:
         """Paths of recent sessions, newest first."""
         try:

@@ -6,8 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from diaulos import wiring
+from diaulos.circuit.loading import Load
 from diaulos.rig.bench.chain import Impulses
 from diaulos.rig.course import Course
+from diaulos.session.instrument import Instrument
 from diaulos.work.ports import AudioBackend, Clock, ExternalFiles, OutputBackend
 from diaulos.work.takes import Resampler
 
@@ -21,6 +23,7 @@ class Services:
     files: ExternalFiles
     resample: Resampler
     clock: Clock
+    strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend
 
     @staticmethod
     def of_this_machine() -> Services:

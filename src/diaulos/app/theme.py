@@ -95,8 +95,11 @@ QPushButton[main="true"] { background: $amp; color: $raised; font-weight: bold;
   border: 1px solid $amp; padding: 6px 16px; }
 QPushButton[main="true"]:focus { border: 2px solid $ink; padding: 5px 15px; }
 QPushButton[main="true"]:disabled { background: $line; color: $ink; border-color: $line; }
+QPushButton[tiny="true"] { padding: 2px 0; }
 QSpinBox, QDoubleSpinBox { font-family: "B612 Mono"; }
 QComboBox, QSpinBox, QDoubleSpinBox, QLineEdit { background: $raised; min-height: 24px; }
+QLineEdit[field="true"] { border: 1px solid $line; border-radius: 3px; padding: 0 2px; }
+QLineEdit[field="true"]:focus { border: 1px solid $di; }
 QListView, QTableView, QPlainTextEdit, QTextBrowser { background: $raised;
   border: 1px solid $line; }
 QListView:focus, QTableView:focus { border: 2px solid $di; }
@@ -113,11 +116,18 @@ QScrollBar:vertical { background: $paper; width: 10px; margin: 0; }
 QScrollBar:horizontal { background: $paper; height: 10px; margin: 0; }
 QScrollBar::handle { background: $line; border-radius: 4px; min-height: 24px; min-width: 24px; }
 QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
+QTabWidget::pane { border: 1px solid $line; border-left: none; border-right: none;
+  border-bottom: none; }
+QHeaderView::section { background: $paper; color: $muted; border: none;
+  border-bottom: 1px solid $line; padding: 2px 6px; }
+QTableView::item:selected { background: $paper; color: $ink; }
 QSplitter::handle { background: $line; }
 QLabel[role="title"] { font-weight: bold; font-size: 11pt; }
 QLabel[role="muted"] { color: $muted; }
 QLabel[role="figure"] { font-family: "B612 Mono"; }
 QLabel[role="problem"] { color: $danger_text; font-weight: bold; }
+QLabel[role="headline"] { font-size: 15pt; font-weight: bold; }
+QLabel[role="reason"] { color: $danger_text; font-size: 9pt; }
 QLabel[role="notice"] { background: $raised; border: 1px solid $cabinet; padding: 4px; }
 #rail { background: $raised; border-right: 1px solid $line; }
 #rail QToolButton { border: none; border-left: 4px solid transparent; border-radius: 0;

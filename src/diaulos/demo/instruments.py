@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load
-from diaulos.rig.bench import through_input
+from diaulos.rig.bench import strum_volts
 from diaulos.session.instrument import (
     CoilValues,
     ControlValues,
@@ -22,12 +22,11 @@ from diaulos.session.instrument import (
 )
 from diaulos.session.representative import TUNINGS, pickup
 from diaulos.signal.strength import measure_strength
-from diaulos.signal.strings import Note, StringCharacter, render_notes
+from diaulos.signal.strings import StringCharacter
 from diaulos.units import dbu_to_peak_volt
 from diaulos.work.instruments import strength_reading
 
 INSTRUMENT_INPUT = Load(1e6, 50e-12)
-STRUM_SECONDS = 7.0
 
 BARITONE = Instrument(
     id="baritone",
@@ -134,16 +133,16 @@ def strum(
 ) -> NDArray[np.float64]:
     """A recording of hard strums, digital, clipped where the input clips."""
     rng = np.random.default_rng(seed)
-    notes = []
-    for index in range(5):
-        force = float(np.clip(1.0 - strums.spread * rng.random(), 0.3, 1.0))
-        for rank, midi in enumerate(CHORDS[instrument.id]):
-            start = 0.4 + 1.05 * index + 0.008 * rank
-            notes.append(Note(start, 1.0 if index < 4 else 2.2, midi, force))
-    emf = render_notes(notes, rate_hz, STRUM_SECONDS, strings, seed)
-    load = Load.together(instrument.cable, INSTRUMENT_INPUT)
-    volts = through_input(emf, instrument.circuit(), load, rate_hz)
-    volts *= dbu_to_peak_volt(strums.peak_dbu) / float(np.max(np.abs(volts)))
+    volts = strum_volts(
+        instrument.circuit(),
+        Load.together(instrument.cable, INSTRUMENT_INPUT),
+        CHORDS[instrument.id],
+        rate_hz,
+        open_peak_dbu=strums.peak_dbu,
+        seed=seed,
+        spread=strums.spread,
+        strings=strings,
+    )
     digital = volts / dbu_to_peak_volt(strums.full_scale_dbu)
     digital = digital + rng.standard_normal(digital.size) * 10.0 ** (-100.0 / 20.0)
     return np.asarray(np.clip(digital, -1.0, 1.0 - 2.0**-23))

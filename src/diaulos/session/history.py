@@ -20,13 +20,19 @@ class History:
     current: Session
     _past: list[tuple[str, Session]] = field(default_factory=list)
     _future: list[tuple[str, Session]] = field(default_factory=list)
+    _merging: str = ""
 
-    def apply(self, edit: Edit) -> Session:
-        """Apply an edit; nothing changes when it raises."""
+    def apply(self, edit: Edit, merge: str = "") -> Session:
+        """Apply an edit; nothing changes when it raises.
+
+        Edits of one `merge` key in a row are one step of undo: a knob that is being turned.
+        """
         after = edit(self.current)
         if after == self.current:
             return self.current
-        self._past.append((edit.label, self.current))
+        if not (merge and merge == self._merging and self._past):
+            self._past.append((edit.label, self.current))
+        self._merging = merge
         del self._past[:-MOST_STEPS]
         self._future.clear()
         self.current = after
@@ -40,6 +46,7 @@ class History:
 
     def undo(self) -> Session:
         """One step back; stays when there is none."""
+        self._merging = ""
         if self._past:
             label, before = self._past.pop()
             self._future.append((label, self.current))
@@ -48,6 +55,7 @@ class History:
 
     def redo(self) -> Session:
         """One step forward again."""
+        self._merging = ""
         if self._future:
             label, after = self._future.pop()
             self._past.append((label, self.current))
@@ -72,5 +80,6 @@ class History:
 
     def forget_steps(self) -> None:
         """Drop every step: what they would bring back is gone."""
+        self._merging = ""
         self._past.clear()
         self._future.clear()

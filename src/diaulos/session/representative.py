@@ -43,6 +43,12 @@ PICKUP_TYPES: dict[str, tuple[str, PickupValues]] = {
 }
 """By type: words for a person, and values."""
 
+HARD_PEAK_DBU: dict[str, float] = {
+    "single": -0.5, "humbucker": 4.5, "wide": 2.0, "split": -1.5, "bass": 3.0, "active": 6.0,
+    "piezo": 5.0,
+}  # fmt: skip
+"""Peak of hard strumming into an open input, by pickup type."""
+
 USUAL_TYPE: dict[Family, str] = {
     "guitar": "single",
     "baritone": "humbucker",

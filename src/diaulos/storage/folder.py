@@ -317,6 +317,20 @@ class SessionFolder:
     def has_file(self, file: str) -> bool:
         return self.inside(file).exists()
 
+    def write_sheet(self, name: str, text: str) -> str:
+        """A text in sheets/, written beside and renamed."""
+        self._require_writable()
+        path = self.inside(f"sheets/{name}")
+        beside = path.with_name(f".{name}.part")
+        try:
+            path.parent.mkdir(exist_ok=True)
+            beside.write_text(text, encoding="utf-8")
+            beside.replace(path)
+        except OSError as error:
+            beside.unlink(missing_ok=True)
+            raise write_failed(path, error) from error
+        return f"sheets/{name}"
+
     def orphans(self, session: Session) -> list[str]:
         """Audio files that the session does not name: what a dead process left."""
         used = session.used_files()

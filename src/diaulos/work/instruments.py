@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -12,6 +14,7 @@ from numpy.typing import NDArray
 from diaulos.circuit.loading import Load, Loading, analyse, closeness_db, curves_db, level_db
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import RefusedError
+from diaulos.rig.model import Rig
 from diaulos.session.instrument import Instrument, StrengthReading, Tone, ToneStage
 from diaulos.session.model import Session
 from diaulos.signal.amp import AmpSettings, drive_signal
@@ -21,7 +24,17 @@ from diaulos.signal.loudness import LoudnessMeter
 from diaulos.signal.strength import Strength, measure_strength
 from diaulos.units import db_to_gain, dbu_to_peak_volt
 from diaulos.work.measuring import read_mono
-from diaulos.work.ports import AudioSource, CancelToken
+from diaulos.work.ports import (
+    AudioBackend,
+    AudioSource,
+    Block,
+    BlockStatus,
+    BlockTime,
+    CancelToken,
+    Progress,
+    StreamSpec,
+    no_progress,
+)
 
 Real = NDArray[np.float64]
 
@@ -168,6 +181,38 @@ def read_strength(source: AudioSource, channel: int = 0, seconds: float = 120.0)
     return measure_strength(samples, float(source.rate_hz))
 
 
+def record_strength(
+    backend: AudioBackend,
+    rate_hz: int,
+    seconds: float,
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+) -> Strength:
+    """Record some seconds of strumming through a stream's first input and measure them."""
+    cancel = cancel or CancelToken()
+    total = int(seconds * rate_hz)
+    kept: list[NDArray[np.float32]] = []
+    failure: list[BaseException] = []
+
+    def callback(
+        inputs: Block, outputs: Block, frames: int, time: BlockTime, status: BlockStatus
+    ) -> bool:
+        try:
+            cancel.check()
+            kept.append(inputs[:, 0].astype(np.float32))
+            done = time.frame + frames
+            progress(min(1.0, done / total), "Recording the strums")
+            return done < total
+        except BaseException as error:
+            failure.append(error)
+            return False
+
+    backend.open(StreamSpec(rate_hz, 1024), callback).run()
+    if failure:
+        raise failure[0]
+    return measure_strength(np.concatenate(kept)[:total], float(rate_hz))
+
+
 def strength_reading(
     found: Strength, position_id: str, label: str, made_at: str, full_scale_dbu: float | None
 ) -> StrengthReading:
@@ -298,6 +343,27 @@ def solve_trims(session: Session) -> dict[str, float]:
     return solved
 
 
+def trims_csv(session: Session) -> str:
+    """One profile per instrument, named after it, for a sheet."""
+    text = io.StringIO()
+    table = csv.writer(text, lineterminator="\n")
+    stage = session.tone_stage
+    table.writerow(
+        ["profile", "position", "tone stage", "trim dB", "pad", "peak dBFS", "left over dB",
+         "drive dB", "drive at trim 0 dB", "stays hot"]
+    )  # fmt: skip
+    for row in trim_rows(session):
+        instrument = session.instrument(row.instrument_id)
+        position = instrument.position
+        figures = (row.peak_dbfs, row.left_over_db, row.drive_db, row.plain_drive_db)
+        table.writerow(
+            [row.name, position.name if position else "", stage.name, f"{row.trim_db:g}",
+             f"-{stage.pad_db:g} dB" if stage.pad_on else "off",
+             *("" if f is None else f"{f:.1f}" for f in figures), "yes" if row.keep_hot else "no"]
+        )  # fmt: skip
+    return text.getvalue()
+
+
 # --- the pad question ----------------------------------------------------------------
 
 
@@ -351,6 +417,21 @@ def setup_words(name: str, trim_db: float, pad_on: bool, pad_db: float) -> str:
     pad = f"pad on (\N{MINUS SIGN}{pad_db:g} dB)" if pad_on else "pad off"
     sign = "\N{MINUS SIGN}" if trim_db < 0.0 else "+" if trim_db > 0.0 else ""
     return f"{name}, trim {sign}{abs(trim_db):g} dB, {pad}"
+
+
+def matching_tone(session: Session, rig: Rig) -> Tone | None:
+    """The kept tone that a rig's amplifier and cabinet are set to, if there is one."""
+    amp = next((d for d in rig.devices if d.kind == "amp"), None)
+    box = next((d for d in rig.devices if d.kind == "load_box"), None)
+    if amp is None or box is None:
+        return None
+    now = (amp.word("voice"), *(amp.number(k) for k in ("drive", "bass", "mid", "treble")),
+           box.word("cabinet"))  # fmt: skip
+    for tone in session.tones:
+        kept = (tone.voice, tone.drive, tone.bass, tone.mid, tone.treble, tone.cabinet)
+        if kept == now:
+            return tone
+    return None
 
 
 def tone_settings(tone: Tone) -> AmpSettings:

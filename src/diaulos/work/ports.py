@@ -175,6 +175,9 @@ class SessionStore(Protocol):
     def has_file(self, file: str) -> bool:
         """Whether a file of this name lies in the folder."""
 
+    def write_sheet(self, name: str, text: str) -> str:
+        """Write a text into the sheets, in the place of one of its name; returns its file."""
+
 
 class ExternalFiles(Protocol):
     """Audio files outside the session."""

@@ -11,7 +11,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.errors import InputError
+from diaulos.errors import EditError, InputError
+from diaulos.rig.model import Rig
 from diaulos.session.edits import Edit, add_impulse, add_instrument, add_pass, add_take
 from diaulos.session.model import (
     Family,
@@ -39,6 +40,7 @@ from diaulos.work.ports import (
     no_progress,
 )
 from diaulos.work.reamp import Returned, alignment_record, measure_return
+from diaulos.work.unload import undo_for, unloaded
 
 RATES_HZ = (44_100, 192_000)
 MAX_IMPULSE_S = 2.0
@@ -326,3 +328,68 @@ def _recovered(
         notes="Recovered after Diaulos ended early; its tone is not known for sure.",
     )
     return add_pass(take.id, made, rig)
+
+
+@dataclass(frozen=True)
+class UnloadedTake:
+    """A corrected DI as a take of its own, and the edit that adds it."""
+
+    take: Take
+    edit: Edit
+    words: str
+
+
+def store_unloaded(
+    session: Session,
+    take: Take,
+    rig: Rig,
+    *,
+    store: SessionStore,
+    clock: Clock,
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+) -> UnloadedTake:
+    """Write a take's DI with its load undone as a new take; the first one stays as it is."""
+    cancel = cancel or CancelToken()
+    if take.di is None:
+        raise EditError(f"{take.name} has no dry DI.", remedy="Choose a take with one.")
+    undo = undo_for(session, take, take.di, rig)
+    source = unloaded(store.open_audio(take.di.file), undo)
+    number = _next_take_number(session, store)
+    name, file = f"{take.name}, load undone"[:200], f"audio/t{number:04d}_k01.wav"
+    now = clock()
+    notes = FileNotes(
+        description=f"{session.name}; {name}; {undo.words}",
+        made_at=now,
+        time_reference=take.time_reference,
+        history=f"load undone: {undo.words}",
+    )
+    sink = store.create_audio(file, source.rate_hz, 1, "float", notes)
+
+    def told() -> Iterator[NDArray[np.float32]]:
+        done = 0
+        for block in source.blocks():
+            cancel.check()
+            yield block[:, :1]
+            done += block.shape[0]
+            progress(min(1.0, done / source.frames), "Undoing the load")
+
+    write_all(sink, told())
+    levels = measure_blocks(store.open_audio(file).blocks(), source.rate_hz, 1)
+    track = take.di.model_copy(
+        update={
+            "file": file,
+            "load_ohm": undo.wanted.ohm,
+            "load_pf": undo.wanted.farad * 1e12,
+            "peak_dbfs": max(levels.peak_dbfs, -200.0),
+            "loudness_lufs": finite_or_none(levels.loudness.lufs),
+        }
+    )
+    made = take.model_copy(
+        update={
+            "id": f"t{number:04d}", "name": name, "tracks": (track,), "passes": (),
+            "notes": f"Load undone: {undo.words}",
+        }
+    )  # fmt: skip
+    edit = add_take(made)
+    return UnloadedTake(made, Edit(f"Undo the load of {take.name}", edit), undo.words)

@@ -36,10 +36,15 @@ class Undo:
     @property
     def words(self) -> str:
         """From where to where, the largest boost, and the price in noise."""
+        way = f"{show(self.recorded.ohm, RESISTANCE)} to {show(self.wanted.ohm, RESISTANCE)}"
+        return f"{way}: {self.cost}"
+
+    @property
+    def cost(self) -> str:
+        """The largest boost, and the price in noise."""
         found = self.correction
         sign = "+" if found.noise_db >= 0.0 else "\N{MINUS SIGN}"
         return (
-            f"{show(self.recorded.ohm, RESISTANCE)} to {show(self.wanted.ohm, RESISTANCE)}: "
             f"up to {found.most_db:.1f} dB at {found.most_hz / 1000.0:.1f} kHz, "
             f"noise {sign}{abs(found.noise_db):.1f} dB"
         )

@@ -17,11 +17,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.quantities import RESISTANCE, show
+from diaulos.session.instrument import FAMILY_WORDS
 from diaulos.session.model import Session
 from diaulos.work.takes import ImportRequest
 
 NEW = "new"
-FAMILIES = (("guitar", "Guitar"), ("baritone", "Baritone"), ("bass", "Bass"), ("other", "Other"))
 
 
 class ImportDiDialog(QDialog):
@@ -71,7 +72,7 @@ class ImportDiDialog(QDialog):
         self.new_name.textChanged.connect(self._check)
         self.family = QComboBox()
         self.family.setAccessibleName("Family of the new instrument")
-        for key, words in FAMILIES:
+        for key, words in FAMILY_WORDS.items():
             self.family.addItem(words, key)
         self._new = QWidget()
         row = QHBoxLayout(self._new)
@@ -92,6 +93,12 @@ class ImportDiDialog(QDialog):
         scale.addWidget(self.full_scale, 1)
         scale.addWidget(self.unknown)
         form.addRow("Input calibration", scale)
+        self.load = QComboBox()
+        self.load.setAccessibleName("Impedance of the DI input")
+        self.load.addItem("Unknown", None)
+        for ohm in (10e3, 47e3, 60e3, 100e3, 220e3, 470e3, 1e6, 10e6):
+            self.load.addItem(show(ohm, RESISTANCE), ohm)
+        form.addRow("Input impedance", self.load)
         hint = QLabel(
             "The level of a sine at the DI input that reached full scale, at the gain that was "
             "set.\nUnknown: +12 dBu is assumed, and said wherever it is used."
@@ -133,4 +140,5 @@ class ImportDiDialog(QDialog):
             new_instrument=self.new_name.text().strip() if is_new else "",
             family=self.family.currentData(),
             full_scale_dbu=None if self.unknown.isChecked() else self.full_scale.value(),
+            load_ohm=self.load.currentData(),
         )

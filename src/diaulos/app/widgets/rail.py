@@ -16,22 +16,25 @@ class Rail(QWidget):
         super().__init__(parent)
         self.setObjectName("rail")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(84)
+        self.setFixedWidth(96)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 8, 0, 8)
         column.setSpacing(2)
         self._group = QButtonGroup(self)
+        self._buttons: dict[str, QToolButton] = {}
         for ident, title, shortcut in views:
             button = QToolButton()
             button.setText(title)
             button.setCheckable(True)
-            button.setFixedWidth(83)
+            button.setFixedWidth(95)
             button.setAccessibleName(f"{title} view")
             button.setToolTip(f"{title} ({shortcut})")
             button.clicked.connect(lambda _=False, key=ident: self.chosen.emit(key))
             self._group.addButton(button)
+            self._buttons[ident] = button
             column.addWidget(button)
         column.addStretch(1)
-        buttons = self._group.buttons()
-        if buttons:
-            buttons[0].setChecked(True)
+
+    def show_chosen(self, ident: str) -> None:
+        """Mark the view that is on screen."""
+        self._buttons[ident].setChecked(True)

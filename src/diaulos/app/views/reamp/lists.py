@@ -2,66 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
-
-from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPen
-from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QPainter
 
 from diaulos.app import theme
 from diaulos.app.figures import clock, level, number
 from diaulos.app.widgets.marks import paint_mark
+from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
 from diaulos.session.model import Pass, Session, Take, tone_words
 from diaulos.units import samples_to_ms
-
-Index = QModelIndex | QPersistentModelIndex
-ITEM = Qt.ItemDataRole.UserRole
-
-
-class _Rows(QAbstractListModel):
-    """A list of frozen things with a text and words for each."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._items: tuple[Any, ...] = ()
-
-    def set_items(self, items: tuple[Any, ...]) -> None:
-        """Show these."""
-        if items == self._items:
-            return
-        self.beginResetModel()
-        self._items = items
-        self.endResetModel()
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 - Qt's signature
-        return 0 if parent.isValid() else len(self._items)
-
-    def item(self, row: int) -> Any:
-        """The thing in a row, or None."""
-        return self._items[row] if 0 <= row < len(self._items) else None
-
-    def row_of(self, ident: str) -> int:
-        """The row of an id, or -1."""
-        return next((i for i, item in enumerate(self._items) if self.ident(item) == ident), -1)
-
-    def ident(self, item: Any) -> str:
-        """The id of a thing."""
-        raise TypeError("each list knows its own ids")
-
-    def words(self, item: Any) -> tuple[str, str]:
-        """Text, and the whole in words."""
-        raise TypeError("each list knows its own words")
-
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        item = self.item(index.row()) if index.isValid() else None
-        if item is None:
-            return None
-        text, words = self.words(item)
-        if role == Qt.ItemDataRole.DisplayRole:
-            return text
-        if role in (Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
-            return words
-        return item if role == ITEM else None
 
 
 class TakeRow:
@@ -90,7 +39,7 @@ class TakeRow:
     __hash__ = None  # type: ignore[assignment]  # rows are compared, never keyed
 
 
-class TakeModel(_Rows):
+class TakeModel(Rows):
     """The stored takes."""
 
     def ident(self, item: TakeRow) -> str:
@@ -107,7 +56,7 @@ class TakeModel(_Rows):
         return item.take.name, words
 
 
-class PassModel(_Rows):
+class PassModel(Rows):
     """The passes of one take."""
 
     def __init__(self) -> None:
@@ -188,42 +137,7 @@ class PassModel(_Rows):
         return item.name, "\n".join(parts)
 
 
-class _RowDelegate(QStyledItemDelegate):
-    """Paints a row of text lines on the list's own background."""
-
-    height = 64
-
-    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
-        return QSize(200, self.height)
-
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        look = theme.current()
-        painter.save()
-        rect = QRectF(option.rect)  # type: ignore[attr-defined]
-        state = option.state  # type: ignore[attr-defined]
-        if state & QStyle.StateFlag.State_Selected:
-            painter.fillRect(rect, look.colour("paper"))
-            painter.fillRect(QRectF(rect.left(), rect.top(), 4, rect.height()), look.colour("amp"))
-        painter.setPen(QPen(look.colour("line"), 1))
-        painter.drawLine(rect.bottomLeft(), rect.bottomRight())
-        if state & QStyle.StateFlag.State_HasFocus:
-            painter.setPen(QPen(look.colour("di"), 1))
-            painter.drawRect(rect.adjusted(1, 1, -2, -2))
-        painter.setClipRect(rect)
-        self.paint_item(painter, rect.adjusted(12, 5, -6, -4), index.data(ITEM), index)
-        painter.restore()
-
-    def paint_item(self, painter: QPainter, rect: QRectF, item: Any, index: Index) -> None:
-        """Paint what the row holds."""
-
-
-def _line(painter: QPainter, rect: QRectF, top: float, text: str) -> None:
-    box = QRectF(rect.left(), rect.top() + top, rect.width(), 17)
-    fitted = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(rect.width()))
-    painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, fitted)
-
-
-class TakeDelegate(_RowDelegate):
+class TakeDelegate(RowDelegate):
     """A take: name, instrument, length and peak, what is wrong with it."""
 
     height = 78
@@ -233,27 +147,27 @@ class TakeDelegate(_RowDelegate):
         paint_mark(painter, QRectF(rect.left(), rect.top() + 1, 15, 15), "di", look)
         painter.setFont(theme.text_font(10, bold=True))
         painter.setPen(look.colour("ink"))
-        _line(painter, rect.adjusted(21, 0, 0, 0), 0, item.take.name)
+        paint_line(painter, rect.adjusted(21, 0, 0, 0), 0, item.take.name)
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
-        _line(painter, rect, 18, item.instrument)
+        paint_line(painter, rect, 18, item.instrument)
         painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("ink"))
         di = item.take.di
         peak = level(di.peak_dbfs, "dBFS") if di else ""
-        _line(painter, rect, 35, f"{clock(item.seconds)}  {peak}")
+        paint_line(painter, rect, 35, f"{clock(item.seconds)}  {peak}")
         if item.remarks:
             painter.setFont(theme.text_font(9, bold=True))
             painter.setPen(look.colour("danger" if "DI clips" in item.remarks else "cabinet"))
-            _line(painter, rect, 52, ", ".join(item.remarks))
+            paint_line(painter, rect, 52, ", ".join(item.remarks))
         else:
             painter.setFont(theme.text_font(9))
             painter.setPen(look.colour("muted"))
             count = len(item.take.passes)
-            _line(painter, rect, 52, f"{count} pass{'es' if count != 1 else ''}")
+            paint_line(painter, rect, 52, f"{count} pass{'es' if count != 1 else ''}")
 
 
-class PassDelegate(_RowDelegate):
+class PassDelegate(RowDelegate):
     """A pass: name and tone, then its figures."""
 
     height = 88
@@ -265,11 +179,11 @@ class PassDelegate(_RowDelegate):
         painter.setFont(theme.text_font(10, bold=True))
         painter.setPen(look.colour("ink"))
         title = f"{item.name}" + ("  \N{BLACK STAR} kept" if item.keeper else "")
-        _line(painter, rect, 0, title)
+        paint_line(painter, rect, 0, title)
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
-        _line(painter, rect, 17, model.tone(item))
+        paint_line(painter, rect, 17, model.tone(item))
         painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("ink"))
         for top, text in zip((34, 50, 66), model.lines(item), strict=True):
-            _line(painter, rect, top, text)
+            paint_line(painter, rect, top, text)

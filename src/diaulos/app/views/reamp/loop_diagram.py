@@ -89,6 +89,7 @@ class LoopDiagram(QWidget):
         self._delay = ""
         self.setAccessibleName("The loop: out to the amplifier and back")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setMinimumHeight(2 * CARD_H + 46)
 
     def show_loop(
         self,
@@ -125,7 +126,7 @@ class LoopDiagram(QWidget):
         return QSize(560, 2 * CARD_H + 46)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(480, 2 * CARD_H + 46)
+        return QSize(480, 2 * CARD_H + 46)  # all of it: a cut card says nothing
 
     def resizeEvent(self, event: object) -> None:
         self._place()

@@ -15,10 +15,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.widgets.controls import choose, combo
+from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.model import Choice, Control, Device, Rig
 from diaulos.session.model import MatchTarget, Session, Take
 
 LOAD_CABINET = "load..."
+DI_LOADS: tuple[float | None, ...] = (None, 10e3, 47e3, 60e3, 100e3, 220e3, 470e3, 1e6, 10e6)
+"""What a DI may have been recorded into, in ohm."""
 
 
 class TonePanel(QWidget):
@@ -30,6 +34,7 @@ class TonePanel(QWidget):
     target_changed = Signal()
     reamp_asked = Signal()
     auto_changed = Signal()
+    load_asked = Signal(object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -66,11 +71,30 @@ class TonePanel(QWidget):
         self.reamp_button.setProperty("main", "true")
         self.reamp_button.setAccessibleName("Reamp the chosen take")
         self.reamp_button.clicked.connect(self.reamp_asked)
+        load = QHBoxLayout()
+        load.setSpacing(8)
+        self._undo = QCheckBox("Undo the DI's load")
+        self._undo.setToolTip(
+            "Sends the DI as the amplifier's input would have seen the instrument: the ratio of "
+            "the two loading curves, as a minimum-phase filter."
+        )
+        self._undo.toggled.connect(lambda _on: self.auto_changed.emit())
+        self.load = combo("Impedance that the DI was recorded into", least=14)
+        for ohm in DI_LOADS:
+            words = "not known" if ohm is None else show(ohm, RESISTANCE)
+            self.load.addItem(f"recorded into {words}" if ohm else "recorded into: not known", ohm)
+        self.load.activated.connect(lambda _i: self.load_asked.emit(self.load.currentData()))
+        self.load_text = QLabel()
+        self.load_text.setProperty("role", "muted")
+        load.addWidget(self._undo)
+        load.addWidget(self.load)
+        load.addWidget(self.load_text, 1)
         row.addWidget(QLabel("As loud as"))
         row.addWidget(self._target, 1)
         row.addWidget(self._lufs)
         row.addWidget(self._auto)
         row.addWidget(self.reamp_button)
+        column.addLayout(load)
         column.addLayout(row)
         self._lufs.hide()
 
@@ -78,6 +102,27 @@ class TonePanel(QWidget):
     def auto_return(self) -> bool:
         """Whether the return gain is set from the plan."""
         return self._auto.isChecked()
+
+    @property
+    def undo_load(self) -> bool:
+        """Whether the DI is sent with its load undone."""
+        return self._undo.isChecked() and self._undo.isEnabled()
+
+    def show_load(self, load_ohm: float | None, text: str, possible: bool) -> None:
+        """What the DI was recorded into, and what undoing it would cost or why it cannot be."""
+        if self.load.findData(load_ohm) < 0:
+            assert load_ohm is not None
+            self.load.addItem(f"recorded into {show(load_ohm, RESISTANCE)}", load_ohm)
+        choose(self.load, load_ohm)
+        blocker = QSignalBlocker(self._undo)
+        self._undo.setEnabled(possible)
+        if not possible:
+            self._undo.setChecked(False)
+        del blocker
+        metrics = self.load_text.fontMetrics()
+        wide = max(60, self.load_text.width())
+        self.load_text.setText(metrics.elidedText(text, Qt.TextElideMode.ElideRight, wide))
+        self.load_text.setToolTip(text)
 
     @property
     def target(self) -> MatchTarget:

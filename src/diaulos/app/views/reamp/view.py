@@ -45,6 +45,7 @@ from diaulos.session.model import MatchTarget, Pass, Session, Take, Track, tone_
 from diaulos.signal.overview import Overview, build_overview
 from diaulos.units import db_to_gain, samples_to_ms
 from diaulos.work.aligned import drift_matters, pass_blocks, read_aligned
+from diaulos.work.instruments import drive_change, matching_tone
 from diaulos.work.listening import Channel, Player
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import AudioSource, CancelToken, Progress
@@ -54,11 +55,19 @@ from diaulos.work.reamp import (
     ReampPlan,
     ReampRequest,
     make_pass,
+    open_di,
     plan_reamp,
     read_excerpt,
     rematch,
 )
-from diaulos.work.takes import export_pass, import_impulse, load_impulses
+from diaulos.work.takes import (
+    UnloadedTake,
+    export_pass,
+    import_impulse,
+    load_impulses,
+    store_unloaded,
+)
+from diaulos.work.unload import undo_for
 
 PLAN_DELAY_MS = 60
 TICK_MS = 33
@@ -78,6 +87,7 @@ class _Waves:
 class ReampView(QWidget):
     """One view. It asks the document for edits and the jobs for work."""
 
+    ident = "reamp"
     said = Signal(str)
     problem = Signal(object)
     courses_changed = Signal(tuple, str)
@@ -125,16 +135,16 @@ class ReampView(QWidget):
         self._title = _label("", "title")
         self._send_text = _label("", "muted")
         self._send_text.setWordWrap(True)
-        self._send_text.setMinimumHeight(34)
+        self._send_text.setMinimumHeight(50)
         self._problem = _label("", "problem")
         self._problem.setWordWrap(True)
         self._problem.hide()
         self._notice = _label(
-            "A valve amplifier never runs without its load; power off before changing speaker "
-            "cables. The send starts low and is raised.",
+            "Never run a valve amplifier without its load. Power off to re-plug speakers. "
+            "Start the send low.",
             "notice",
         )
-        self._notice.setWordWrap(True)
+        self._notice.setFixedHeight(28)
         self._progress = QProgressBar()
         self._progress.setRange(0, 1000)
         self._progress.setAccessibleName("Progress")
@@ -167,7 +177,7 @@ class ReampView(QWidget):
         whole.setChildrenCollapsible(False)
         whole.addWidget(upper)
         whole.addWidget(lower)
-        whole.setSizes([480, 180])
+        whole.setSizes([510, 150])
         whole.setStretchFactor(0, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(8, 6, 8, 4)
@@ -177,7 +187,7 @@ class ReampView(QWidget):
         middle = QWidget()
         column = QVBoxLayout(middle)
         column.setContentsMargins(8, 0, 8, 0)
-        column.setSpacing(6)
+        column.setSpacing(5)
         column.addWidget(self._title)
         column.addWidget(self.loop)
         column.addWidget(self._send_text)
@@ -221,6 +231,7 @@ class ReampView(QWidget):
         self.tone.target_changed.connect(self._refresh_channels)
         self.tone.auto_changed.connect(self._plan_soon)
         self.tone.reamp_asked.connect(self.reamp)
+        self.tone.load_asked.connect(self._on_load)
         self._keep.clicked.connect(self.keep)
         self._discard.clicked.connect(self.discard)
         self._rematch.clicked.connect(self.match_again)
@@ -256,6 +267,35 @@ class ReampView(QWidget):
         """The chosen pass."""
         found = self.passes.item(self.pass_list.currentIndex().row())
         return found if isinstance(found, Pass) else None
+
+    @property
+    def plot(self) -> Waveform:
+        """What "copy plot" copies."""
+        return self.wave
+
+    def take_focus(self) -> None:
+        """Where the keyboard goes when the view is shown."""
+        self.take_list.setFocus()
+        if self.take is None:
+            self.said.emit("No takes yet. Import a DI with Ctrl+I.")
+        else:
+            self.said.emit("Choose a take. R sends it out to the amplifier and back.")
+
+    def hear_di(self) -> None:
+        """The DI alone, or with others when solo is off."""
+        self.bar.choose("di")
+
+    def hear_reference(self) -> None:
+        """The reference."""
+        self.bar.choose("reference")
+
+    def hear_pass(self) -> None:
+        """The pass."""
+        self.bar.choose("pass")
+
+    def toggle_loop(self) -> None:
+        """Loop what is shown, or not."""
+        self.bar.toggle_loop()
 
     @property
     def settled(self) -> bool:
@@ -313,6 +353,7 @@ class ReampView(QWidget):
         self.pass_list.selectionModel().blockSignals(blocked)
         self.pass_list.viewport().update()
         self.tone.show_targets(take)
+        self._show_load()
         if take is None:
             self._title.setText("Reamp")
         else:
@@ -321,6 +362,24 @@ class ReampView(QWidget):
                 f"{take.name}  \N{MIDDLE DOT}  {instrument}" if instrument else take.name
             )
         self._on_pass()
+
+    def _show_load(self) -> None:
+        """Whether the DI's load can be undone for the current rig, and at what price."""
+        session, take = self._document.session, self.take
+        if take is None or take.di is None or not session.rigs:
+            self.tone.show_load(None, "", False)
+            return
+        try:
+            undo = undo_for(session, take, take.di, session.rig())
+        except DiaulosError as error:
+            self.tone.show_load(take.di.load_ohm, str(error), False)
+            return
+        self.tone.show_load(take.di.load_ohm, undo.cost, undo.correction.most_db > 0.2)
+
+    def _on_load(self, ohm: float | None) -> None:
+        take = self.take
+        if take is not None and take.di is not None and not self._document.read_only:
+            self._document.apply(edits.set_track_load(take.id, take.di.id, ohm))
 
     def _on_pass(self) -> None:
         one = self.chosen_pass
@@ -352,14 +411,16 @@ class ReampView(QWidget):
             self._send_text.setText("")
             return
         di, rig = take.di, session.rig()
-        auto, store = self.tone.auto_return, self._document.store
-        key = (di, rig, auto, session.impulses, session.target_peak_dbfs)
+        auto, store, undo = self.tone.auto_return, self._document.store, self.tone.undo_load
+        instrument = next((i for i in session.instruments if i.id == take.instrument_id), None)
+        key = (di, rig, auto, session.impulses, session.target_peak_dbfs, undo, undo and instrument)
         if key == self._plan_key:
             return
-        known = self._excerpts.get(di.file)
+        known = None if undo else self._excerpts.get(di.file)
 
         def work(progress: Progress, cancel: CancelToken) -> tuple[Excerpt, ReampPlan]:
-            excerpt = known or read_excerpt(store.open_audio(di.file))
+            source, _ = open_di(session, take, di, rig, store, undo)
+            excerpt = known or read_excerpt(source)
             cancel.check()
             return excerpt, plan_reamp(
                 rig,
@@ -373,7 +434,8 @@ class ReampView(QWidget):
             )
 
         def done(result: tuple[Excerpt, ReampPlan]) -> None:
-            self._excerpts[di.file] = result[0]
+            if not undo:
+                self._excerpts[di.file] = result[0]
             self._plan_key = key
             self._show_plan(result[1], session.target_peak_dbfs)
 
@@ -396,24 +458,40 @@ class ReampView(QWidget):
         self.loop.show_loop(out, back, amp, tone_words(plan.rig))
         send = plan.send
         text = (
-            f"Send {number(send.gain_db, 1, sign=True)} dB: the amp input sees "
-            f"{number(send.amp_peak_dbu)} dBu peak, as the DI input did (at 1 kHz; "
-            f"{deviation_words(send.deviation_db)}). "
+            f"Send {number(send.gain_db, 1, sign=True)} dB: {number(send.amp_peak_dbu)} dBu peak "
+            f"at the amp input, as at the DI input (1 kHz; {deviation_words(send.deviation_db)}). "
             f"Return gain {number(plan.return_gain_db, 0)} dB."
         )
+        text += self._tone_remark()
         if send.assumed:
-            text += " Calibration unknown: +12 dBu at 0 dBFS is assumed."
+            text += " Calibration unknown: +12 dBu is assumed."
         if send.limited_db > 0.05:
-            text += (
-                f" The send is {number(send.limited_db)} dB short: more would clip. "
-                "Raise the reamp box's trim."
-            )
+            text += f" {number(send.limited_db)} dB short: more would clip. Raise the box's trim."
         self._send_text.setText(text)
         self._send_text.setToolTip(
             "Send gain = dBu at 0 dBFS of the DI \N{MINUS SIGN} dBu at the amp input for a "
             f"0 dBFS send. The amp looks back into {send.source_ohm / 1000.0:.1f} kilohm."
         )
         self._tell_courses()
+
+    def _tone_remark(self) -> str:
+        """A tone remembers with what it was made, and says so when it is used with others."""
+        session, take = self._document.session, self.take
+        if take is None or not take.instrument_id:
+            return ""
+        tone = matching_tone(session, session.rig())
+        if tone is None or tone.instrument_id in ("", take.instrument_id):
+            return ""
+        try:
+            change = drive_change(session, tone, session.instrument(take.instrument_id))
+        except DiaulosError:
+            made = session.instrument_name(tone.instrument_id) or "another instrument"
+            return f" {tone.name} was made with {made}."
+        way = "harder" if change.drive_db > 0.0 else "more gently"
+        return (
+            f" {tone.name} was made with {change.made_with}: driven "
+            f"{number(abs(change.drive_db))} dB {way} here."
+        )
 
     def _tell_courses(self) -> None:
         session = self._document.session
@@ -472,7 +550,11 @@ class ReampView(QWidget):
         self.player.pause()
         session, store = self._document.session, self._document.store
         request = ReampRequest(
-            session, take.id, target=self.tone.target, auto_return=self.tone.auto_return
+            session,
+            take.id,
+            target=self.tone.target,
+            auto_return=self.tone.auto_return,
+            undo_load=self.tone.undo_load,
         )
         services = self._services
 
@@ -521,6 +603,25 @@ class ReampView(QWidget):
             self._document.apply(edits.rematch_pass(take.id, one.id, record))
 
         self._jobs.start(Job("Matching", work, done))
+
+    def store_unloaded(self) -> None:
+        """The DI with its load undone as a new take."""
+        take, session = self.take, self._document.session
+        if take is None or not session.rigs:
+            return
+        store, clock, rig = self._document.store, self._services.clock, session.rig()
+
+        def work(progress: Progress, cancel: CancelToken) -> UnloadedTake:
+            return store_unloaded(
+                session, take, rig, store=store, clock=clock, progress=progress, cancel=cancel
+            )
+
+        def done(made: UnloadedTake) -> None:
+            if self._document.apply(made.edit, journal=True):
+                self._choose_take(self.takes.row_of(made.take.id))
+                self.said.emit(f"{made.take.name} is in the session: {made.words}.")
+
+        self._jobs.start(Job("Undoing the load", work, done))
 
     def ask_cabinet(self) -> None:
         """Ask for an impulse response and use it."""

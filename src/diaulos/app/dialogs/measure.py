@@ -1,0 +1,143 @@
+"""Measure strength: from which recording, and what its full scale was."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QFormLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSpinBox,
+    QWidget,
+)
+
+from diaulos.session.instrument import Instrument
+from diaulos.session.model import Session
+
+FILE = "file"
+
+
+@dataclass(frozen=True)
+class MeasureRequest:
+    """A recording of hard playing: a file, or the DI of a take."""
+
+    label: str
+    path: Path | None
+    take_file: str
+    channel: int
+    full_scale_dbu: float | None
+
+
+class MeasureDialog(QDialog):
+    """Asks for a recording of some seconds of the hardest strumming."""
+
+    def __init__(
+        self, session: Session, instrument: Instrument, parent: QWidget | None = None
+    ) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Measure strength")
+        self._path: Path | None = None
+        self._takes = {take.id: take for take in session.takes if take.di is not None}
+        form = QFormLayout(self)
+        position = instrument.position
+        where = f", position {position.name}" if position else ""
+        form.addRow(QLabel(f"{instrument.name}{where}"))
+        self.source = QComboBox()
+        self.source.setAccessibleName("Recording to measure")
+        self.source.addItem("A file of strumming", FILE)
+        for take in self._takes.values():
+            if take.instrument_id in ("", instrument.id):
+                self.source.addItem(f"The DI of {take.name}", take.id)
+        self.source.currentIndexChanged.connect(self._on_source)
+        form.addRow("Measure", self.source)
+        self.file = QLabel("none chosen")
+        self.browse = QPushButton("Choose\N{HORIZONTAL ELLIPSIS}")
+        self.browse.clicked.connect(self._on_browse)
+        row = QHBoxLayout()
+        row.addWidget(self.file, 1)
+        row.addWidget(self.browse)
+        form.addRow("File", row)
+        self.channel = QSpinBox()
+        self.channel.setRange(1, 64)
+        self.channel.setAccessibleName("Channel of the file")
+        form.addRow("Channel", self.channel)
+        self.full_scale = QDoubleSpinBox()
+        self.full_scale.setRange(-40.0, 60.0)
+        self.full_scale.setDecimals(1)
+        self.full_scale.setValue(12.0)
+        self.full_scale.setSuffix(" dBu at 0 dBFS")
+        self.full_scale.setAccessibleName("Level that reached full scale")
+        self.unknown = QCheckBox("Unknown")
+        self.unknown.setChecked(True)
+        self.unknown.toggled.connect(self._check)
+        scale = QHBoxLayout()
+        scale.addWidget(self.full_scale, 1)
+        scale.addWidget(self.unknown)
+        form.addRow("Input calibration", scale)
+        hint = QLabel(
+            "Some seconds of the hardest strumming, or the part as it will be played.\n"
+            "Without a calibration the reading cannot be compared in dBu."
+        )
+        hint.setProperty("role", "muted")
+        form.addRow(hint)
+        self._problem = QLabel()
+        self._problem.setProperty("role", "problem")
+        form.addRow(self._problem)
+        self._buttons = QDialogButtonBox(
+            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+        )
+        self._buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Measure")
+        self._buttons.accepted.connect(self.accept)
+        self._buttons.rejected.connect(self.reject)
+        form.addRow(self._buttons)
+        if self.source.count() > 1:
+            self.source.setCurrentIndex(1)
+        self._on_source()
+
+    def choose_file(self, path: Path) -> None:
+        """Measure this file."""
+        self._path = path
+        self.file.setText(path.name)
+        self.source.setCurrentIndex(0)
+        self._check()
+
+    def _on_browse(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "A recording", "", "Audio (*.wav *.flac)")
+        if path:
+            self.choose_file(Path(path))
+
+    def _on_source(self) -> None:
+        take = self._takes.get(str(self.source.currentData()))
+        if take is not None and take.di is not None:
+            known = take.di.full_scale_dbu
+            self.unknown.setChecked(known is None)
+            if known is not None:
+                self.full_scale.setValue(known)
+        self._check()
+
+    def _check(self) -> None:
+        is_file = self.source.currentData() == FILE
+        self.browse.setEnabled(is_file)
+        self.channel.setEnabled(is_file)
+        self.full_scale.setEnabled(not self.unknown.isChecked())
+        missing = is_file and self._path is None
+        self._problem.setText("Choose a file." if missing else "")
+        self._buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not missing)
+
+    def request(self) -> MeasureRequest:
+        """What was asked for."""
+        scale = None if self.unknown.isChecked() else self.full_scale.value()
+        take = self._takes.get(str(self.source.currentData()))
+        if take is not None and take.di is not None:
+            return MeasureRequest(take.name, None, take.di.file, 0, scale)
+        assert self._path is not None
+        return MeasureRequest(self._path.stem, self._path, "", self.channel.value() - 1, scale)

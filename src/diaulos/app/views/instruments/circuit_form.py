@@ -1,0 +1,540 @@
+"""The values of an instrument, in groups. It asks for edits and never makes them."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSlider,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.figures import number
+from diaulos.app.views.instruments.schematic import Schematic
+from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.quantity_field import QuantityField
+from diaulos.quantities import (
+    CAPACITANCE,
+    INDUCTANCE,
+    LENGTH,
+    LEVEL,
+    RESISTANCE,
+    Quantity,
+)
+from diaulos.session import edits
+from diaulos.session.edits import Edit
+from diaulos.session.instrument import (
+    FAMILY_WORDS,
+    ComparedInput,
+    Instrument,
+    note_to_midi,
+)
+from diaulos.session.model import Session
+from diaulos.session.representative import PICKUP_TYPES, TUNINGS, pickup, usual_controls
+
+NARROW = 5
+"""Characters that a combo box of the form shows at least."""
+PER_METRE = Quantity("capacitance per metre", "F", "pF", 1e-13, 1e-7, allow_zero=True)
+
+# Fields of a pickup per kind: name, key, quantity, base unit per stored unit.
+FIELDS: dict[str, tuple[tuple[str, str, Quantity, float], ...]] = {
+    "coil": (
+        ("Inductance", "inductance_h", INDUCTANCE, 1.0),
+        ("Resistance", "resistance_ohm", RESISTANCE, 1.0),
+        ("Winding", "winding_pf", CAPACITANCE, 1e-12),
+        ("Eddy loss", "eddy_ohm", RESISTANCE, 1.0),
+    ),
+    "active": (
+        ("Output", "output_ohm", RESISTANCE, 1.0),
+        ("Maximum", "max_dbu", LEVEL, 1.0),
+        ("Noise", "noise_dbu", LEVEL, 1.0),
+    ),
+    "piezo": (
+        ("Element", "capacitance_pf", CAPACITANCE, 1e-12),
+        ("Maximum", "max_dbu", LEVEL, 1.0),
+        ("Noise", "noise_dbu", LEVEL, 1.0),
+    ),
+}
+LIGHTS = {"volume_ohm": "volume", "tone_ohm": "tone", "tone_nf": "tone", "cable_m": "cable",
+          "cable_pf_per_m": "cable"}  # fmt: skip
+
+
+class CircuitForm(QWidget):
+    """Pickup, controls, cable, strings, inputs compared; the circuit drawn above them."""
+
+    edit_asked = Signal(object, str)
+    """(edit, merge key)"""
+    said = Signal(str)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._instrument: Instrument | None = None
+        self._session: Session | None = None
+        self._kind = ""
+        self.fields: dict[str, QuantityField] = {}
+        self.schematic = Schematic()
+        self._build()
+
+    # --- building ---
+
+    def _build(self) -> None:
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 0, 0, 0)
+        column.setSpacing(5)
+        column.addWidget(self.schematic)
+        inside = QWidget()
+        groups = QVBoxLayout(inside)
+        groups.setContentsMargins(0, 0, 4, 0)
+        groups.setSpacing(4)
+        self.name = QLineEdit()
+        self.name.setProperty("field", "true")
+        self.name.setAccessibleName("Name of the instrument")
+        self.name.editingFinished.connect(self._on_name)
+        groups.addWidget(self.name)
+        row = QHBoxLayout()
+        self.family = combo("Family", FAMILY_WORDS, NARROW)
+        self.family.activated.connect(lambda _i: self._change("family", self.family.currentData()))
+        self.tuning = combo("Strings and tuning", least=NARROW)
+        self.tuning.setEditable(True)
+        self.tuning.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        for words, strings in TUNINGS.items():
+            self.tuning.addItem(words, strings)
+        self.tuning.activated.connect(self._on_tuning_chosen)
+        line = self.tuning.lineEdit()
+        assert line is not None
+        line.setAccessibleName("Strings, lowest first")
+        line.editingFinished.connect(self._on_tuning_typed)
+        row.addWidget(self.family)
+        row.addWidget(self.tuning, 1)
+        groups.addLayout(row)
+        groups.addWidget(self._pickup_group())
+        groups.addWidget(self._controls_group())
+        groups.addWidget(self._cable_group())
+        groups.addWidget(self._inputs_group())
+        self.notes = QLineEdit()
+        self.notes.setProperty("field", "true")
+        self.notes.setAccessibleName("Notes")
+        self.notes.setPlaceholderText("Notes")
+        self.notes.editingFinished.connect(lambda: self._change("notes", self.notes.text()))
+        groups.addWidget(self.notes)
+        groups.addStretch(1)
+        area = QScrollArea()
+        area.setWidget(inside)
+        area.setWidgetResizable(True)
+        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        column.addWidget(area, 1)
+
+    def _pickup_group(self) -> QWidget:
+        group, grid = _group("Pickup")
+        self.position = combo("Selector position", least=NARROW)
+        self.position.activated.connect(
+            lambda _i: self._change("position_id", self.position.currentData())
+        )
+        self.which = combo("Pickup of the position", least=NARROW)
+        self.which.activated.connect(lambda _i: self._refill())
+        types = {key: words for key, (words, _) in PICKUP_TYPES.items()}
+        self.type = combo("Pickup type", types, NARROW)
+        self.type.activated.connect(self._on_type)
+        self.add_position = QPushButton("Add")
+        self.add_position.setAccessibleName("Add pickup")
+        self.add_position.setToolTip("One more pickup with a selector position of its own.")
+        self.add_position.clicked.connect(self._on_add_pickup)
+        grid.addWidget(self.position, 0, 0, 1, 2)
+        grid.addWidget(self.add_position, 0, 2, 1, 2)
+        grid.addWidget(self.which, 1, 0, 1, 2)
+        grid.addWidget(self.type, 1, 2, 1, 2)
+        self._values = QWidget()
+        self._value_grid = QGridLayout(self._values)
+        _tight(self._value_grid)
+        grid.addWidget(self._values, 2, 0, 1, 4)
+        self.measured = QCheckBox("Measured (not representative)")
+        self.measured.setToolTip("Representative values are from memory, not of your pickup.")
+        self.measured.clicked.connect(self._on_measured)
+        grid.addWidget(self.measured, 3, 0, 1, 4)
+        return group
+
+    def _controls_group(self) -> QWidget:
+        group, grid = _group("Controls")
+        self.volume = self._knob("volume_knob", "Volume")
+        self.tone = self._knob("tone_knob", "Tone")
+        for index, (words, knob, ohm) in enumerate(
+            (("Volume", self.volume, "volume_ohm"), ("Tone", self.tone, "tone_ohm"))
+        ):
+            field = self._field(ohm, RESISTANCE, f"{words} pot", 1.0, optional=True)
+            field.changed.connect(lambda value, key=ohm: self._change_control(key, value))
+            grid.addWidget(QLabel(words), index, 0)
+            grid.addWidget(knob, index, 1)
+            grid.addWidget(field, index, 2)
+        self.taper = QCheckBox("Audio taper")
+        self.taper.setToolTip("An audio taper gives 15 % at the middle (common practice).")
+        self.taper.clicked.connect(
+            lambda on: self._change_control("volume_taper", "audio" if on else "linear")
+        )
+        self.wiper = QCheckBox("Tone at wiper")
+        self.wiper.clicked.connect(
+            lambda on: self._change_control("tone_at", "wiper" if on else "hot")
+        )
+        cap = self._field("tone_nf", CAPACITANCE, "Tone capacitor", 1e-9)
+        cap.changed.connect(lambda value: self._change_control("tone_nf", value * 1e9))
+        bleed = self._field("bleed_pf", CAPACITANCE, "Treble bleed", 1e-12)
+        bleed.changed.connect(lambda value: self._change_control("bleed_pf", value * 1e12))
+        rows = QHBoxLayout()
+        rows.addWidget(self.taper)
+        rows.addWidget(self.wiper)
+        grid.addLayout(rows, 2, 0, 1, 3)
+        caps = QHBoxLayout()
+        caps.setSpacing(6)
+        for words, field in (("Tone C", cap), ("Bleed C", bleed)):
+            caps.addWidget(QLabel(words))
+            caps.addWidget(field)
+        grid.addLayout(caps, 3, 0, 1, 3)
+        grid.setColumnStretch(1, 1)
+        return group
+
+    def _cable_group(self) -> QWidget:
+        group, grid = _group("Usual cable")
+        length = self._field("cable_m", LENGTH, "Cable length", 1.0)
+        length.changed.connect(lambda value: self._change("cable_m", value))
+        per_m = self._field("cable_pf_per_m", PER_METRE, "Cable capacitance per metre", 1e-12)
+        per_m.changed.connect(lambda value: self._change("cable_pf_per_m", value * 1e12))
+        grid.addWidget(length, 0, 0)
+        grid.addWidget(per_m, 0, 1)
+        grid.addWidget(QLabel("/m"), 0, 2)
+        return group
+
+    def _inputs_group(self) -> QWidget:
+        group, self._inputs_grid = _group("Inputs compared")
+        return group
+
+    def _knob(self, key: str, words: str) -> QSlider:
+        slider = QSlider(Qt.Orientation.Horizontal)
+        slider.setRange(0, 100)
+        slider.setPageStep(10)
+        slider.setAccessibleName(f"{words} knob, 0 to 10")
+        slider.valueChanged.connect(
+            lambda value, k=key: self._change_control(k, value / 10.0, merge=f"{k} turned")
+        )
+        slider.setToolTip(f"{words} knob from 0 to 10")
+        return slider
+
+    def _field(
+        self, key: str, quantity: Quantity, name: str, unit: float, *, optional: bool = False
+    ) -> QuantityField:
+        field = QuantityField(quantity, name, optional=optional)
+        light = LIGHTS.get(key, key)
+        field.focused.connect(lambda on, k=light: self.schematic.light(k if on else ""))
+        field.setProperty("unit", unit)
+        self.fields[key] = field
+        return field
+
+    # --- showing ---
+
+    def show_instrument(self, session: Session, instrument: Instrument, input_words: str) -> None:
+        """Show this instrument's values; what a person is typing stays."""
+        before = self._instrument
+        self._session, self._instrument = session, instrument
+        self.schematic.show_instrument(instrument, input_words)
+        if not self.name.hasFocus() or before is None or before.id != instrument.id:
+            self.name.setText(instrument.name)
+        self.notes.setText(instrument.notes)
+        choose(self.family, instrument.family)
+        names = " ".join(instrument.strings)
+        words = next((w for w, s in TUNINGS.items() if s == instrument.strings), names)
+        self.tuning.setEditText(words)
+        self.tuning.setToolTip(f"Lowest first: {names}" if names else "Lowest first: E2 A2 ...")
+        blocker = QSignalBlocker(self.position)
+        self.position.clear()
+        for position in instrument.positions:
+            self.position.addItem(position.name, position.id)
+        choose(self.position, instrument.position_id)
+        del blocker
+        chosen = self.which.currentData()
+        here = instrument.position
+        self.which.clear()
+        for ident in here.pickups if here else ():
+            self.which.addItem(instrument.pickup(ident).name, ident)
+        choose(self.which, chosen)
+        self._refill()
+        self._show_inputs(session)
+
+    def _refill(self) -> None:
+        instrument, ident = self._instrument, self.which.currentData()
+        if instrument is None or ident is None:
+            return
+        one = instrument.pickup(ident)
+        choose(self.type, one.type)
+        self.measured.setChecked(one.measured)
+        if one.values.kind != self._kind:
+            self._build_values(one.values.kind)
+        for _, key, _, unit in FIELDS[one.values.kind]:
+            value = getattr(one.values, key)
+            self.fields[key].show_value(None if value is None else value * unit)
+        knobs = instrument.controls
+        for key in ("volume_ohm", "tone_ohm"):
+            self.fields[key].show_value(getattr(knobs, key))
+        self.fields["tone_nf"].show_value(knobs.tone_nf * 1e-9)
+        self.fields["bleed_pf"].show_value(knobs.bleed_pf * 1e-12)
+        self.fields["cable_m"].show_value(instrument.cable_m)
+        self.fields["cable_pf_per_m"].show_value(instrument.cable_pf_per_m * 1e-12)
+        for slider, value, pot in (
+            (self.volume, knobs.volume_knob, knobs.volume_ohm),
+            (self.tone, knobs.tone_knob, knobs.tone_ohm),
+        ):
+            blocker = QSignalBlocker(slider)
+            slider.setValue(round(10.0 * value))
+            del blocker
+            slider.setEnabled(pot is not None)
+            slider.setAccessibleDescription(number(value))
+        self.taper.setChecked(knobs.volume_taper == "audio")
+        self.wiper.setChecked(knobs.tone_at == "wiper")
+
+    def _build_values(self, kind: str) -> None:
+        while (item := self._value_grid.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.setParent(None)
+                widget.deleteLater()
+        self._kind = kind
+        for index, (words, key, quantity, unit) in enumerate(FIELDS[kind]):
+            field = self._field(key, quantity, words, unit, optional=key == "eddy_ohm")
+            field.changed.connect(lambda value, k=key, u=unit: self._change_value(k, value, u))
+            row, column = divmod(index, 2)
+            label = QLabel(words)
+            label.setProperty("role", "muted")
+            self._value_grid.addWidget(label, 2 * row, column)
+            self._value_grid.addWidget(field, 2 * row + 1, column)
+
+    def _show_inputs(self, session: Session) -> None:
+        grid = self._inputs_grid
+        while (item := grid.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.setParent(None)
+                widget.deleteLater()
+        for index, compared in enumerate(session.compared_inputs):
+            name = QLineEdit(compared.name)
+            name.setAccessibleName(f"Name of input {index + 1}")
+            name.setCursorPosition(0)
+            name.setMinimumWidth(50)
+            name.setProperty("field", "true")
+            name.editingFinished.connect(
+                lambda i=index, field=name: self._change_input(
+                    i, name=field.text().strip() or "Input"
+                )
+            )
+            ohm = QuantityField(RESISTANCE, f"Impedance of input {index + 1}")
+            ohm.show_value(compared.ohm)
+            ohm.changed.connect(lambda value, i=index: self._change_input(i, ohm=value))
+            farad = QuantityField(CAPACITANCE, f"Capacitance of input {index + 1}")
+            farad.show_value(compared.pf * 1e-12)
+            farad.changed.connect(lambda value, i=index: self._change_input(i, pf=value * 1e12))
+            gone = QPushButton("\N{MULTIPLICATION SIGN}")
+            gone.setAccessibleName(f"Remove input {index + 1}")
+            gone.setProperty("tiny", "true")
+            gone.setFixedWidth(24)
+            gone.clicked.connect(lambda _=False, i=index: self._remove_input(i))
+            beside = compared.beside_ohm is not None
+            ohm.line.setToolTip(
+                f"In parallel with {compared.beside_ohm:g} ohm" if beside else "Input impedance"
+            )
+            for column, widget in enumerate((name, ohm, farad, gone)):
+                grid.addWidget(widget, index, column)
+        for column, (stretch, least) in enumerate(((3, 70), (2, 62), (2, 52))):
+            grid.setColumnStretch(column, stretch)
+            grid.setColumnMinimumWidth(column, least)
+        if len(session.compared_inputs) < 6:
+            more = QPushButton("Add input")
+            more.clicked.connect(self._add_input)
+            grid.addWidget(more, 6, 0, 1, 2)
+            pair = QPushButton("Add pair")
+            pair.setToolTip("The last two inputs in parallel, as through a link.")
+            pair.clicked.connect(self._add_pair)
+            grid.addWidget(pair, 6, 2, 1, 2)
+
+    # --- asking ---
+
+    def _ask(self, edit: Edit, merge: str = "") -> None:
+        self.edit_asked.emit(edit, merge)
+
+    def _change(self, key: str, value: object, merge: str = "") -> None:
+        instrument = self._instrument
+        if instrument is not None and getattr(instrument, key) != value:
+            words = key.removesuffix("_id").removesuffix("_m").replace("_", " ")
+            self._ask(edits.change_instrument(instrument.id, f"Set {words}", **{key: value}), merge)
+
+    def _change_control(self, key: str, value: object, merge: str = "") -> None:
+        instrument = self._instrument
+        if instrument is not None and getattr(instrument.controls, key) != value:
+            knobs = {**instrument.controls.model_dump(), key: value}
+            if key == "volume_taper":
+                knobs["tone_taper"] = value
+            words = key.rsplit("_", 1)[0]
+            self._ask(edits.change_instrument(instrument.id, f"Set {words}", controls=knobs), merge)
+
+    def _change_value(self, key: str, value: float | None, unit: float) -> None:
+        instrument, ident = self._instrument, self.which.currentData()
+        if instrument is None or ident is None:
+            return
+        stored = None if value is None else value / unit
+        changed = []
+        for one in instrument.pickups:
+            if one.id == ident:
+                values = edits.revised(one.values, **{key: stored})
+                one = one.model_copy(update={"values": values})
+            changed.append(one.model_dump())
+        self._ask(edits.change_instrument(instrument.id, "Set pickup value", pickups=changed))
+
+    def _on_type(self, _index: int) -> None:
+        instrument, ident = self._instrument, self.which.currentData()
+        if instrument is None or ident is None:
+            return
+        kind = self.type.currentData()
+        if instrument.pickup(ident).type == kind:
+            return
+        pickups = [
+            pickup(kind, ident).model_dump() if one.id == ident else one.model_dump()
+            for one in instrument.pickups
+        ]
+        values: dict[str, object] = {"pickups": pickups}
+        if len(instrument.pickups) == 1:
+            values["controls"] = usual_controls(kind).model_dump()
+        if kind in ("active", "piezo"):
+            # A buffered source cannot be wired to a coil: its positions stand alone.
+            values["positions"] = [
+                {**p.model_dump(), "pickups": (p.pickups[0],), "wiring": "single"}
+                if ident in p.pickups else p.model_dump()
+                for p in instrument.positions
+            ]  # fmt: skip
+        self._ask(edits.change_instrument(instrument.id, "Choose pickup type", **values))
+        self.said.emit("Representative values, from memory: replace them by measured ones.")
+
+    def _on_measured(self, on: bool) -> None:
+        instrument, ident = self._instrument, self.which.currentData()
+        if instrument is not None and ident is not None:
+            pickups = [
+                {**one.model_dump(), "measured": on} if one.id == ident else one.model_dump()
+                for one in instrument.pickups
+            ]
+            self._ask(edits.change_instrument(instrument.id, "Mark pickup", pickups=pickups))
+
+    def _on_add_pickup(self) -> None:
+        instrument = self._instrument
+        if instrument is None:
+            return
+        numbers = {p.id for p in instrument.pickups} | {p.id for p in instrument.positions}
+        count = next(
+            n for n in range(2, 99) if f"pu{n}" not in numbers and f"pos{n}" not in numbers
+        )
+        kind = instrument.pickups[0].type if instrument.pickups else "single"
+        kind = kind if kind in PICKUP_TYPES else "single"
+        which = len(instrument.pickups) + 1
+        new = pickup(kind, f"pu{count}", f"Pickup {which}")
+        positions = [p.model_dump() for p in instrument.positions]
+        positions.append(
+            {
+                "id": f"pos{count}",
+                "name": f"Pickup {which}",
+                "pickups": (new.id,),
+                "wiring": "single",
+            }
+        )
+        first = instrument.pickups[0] if instrument.pickups else None
+        if first is not None and first.values.kind == "coil" == new.values.kind:
+            for wiring in ("parallel", "series"):
+                positions.append(
+                    {"id": f"pos{count}_{wiring}", "name": f"1 and {which}, {wiring}",
+                     "pickups": (first.id, new.id), "wiring": wiring}
+                )  # fmt: skip
+        self._ask(
+            edits.change_instrument(
+                instrument.id,
+                "Add pickup",
+                positions=positions,
+                position_id=f"pos{count}",
+                pickups=[*(p.model_dump() for p in instrument.pickups), new.model_dump()],
+            )
+        )
+
+    def _on_name(self) -> None:
+        name = self.name.text().strip()
+        if name:
+            self._change("name", name)
+        elif self._instrument is not None:
+            self.name.setText(self._instrument.name)
+            self.said.emit("An instrument has a name.")
+
+    def _on_tuning_chosen(self, index: int) -> None:
+        self._change("strings", tuple(self.tuning.itemData(index)))
+
+    def _on_tuning_typed(self) -> None:
+        text = self.tuning.currentText().strip()
+        if text in TUNINGS:
+            self._change("strings", TUNINGS[text])
+            return
+        names = tuple(text.replace(",", " ").split())
+        try:
+            for name in names:
+                note_to_midi(name)
+        except ValueError as error:
+            self.said.emit(f"{error}.")
+            return
+        self._change("strings", names)
+
+    def _change_input(self, index: int, **values: object) -> None:
+        if self._session is None:
+            return
+        inputs = list(self._session.compared_inputs)
+        changed = edits.revised(inputs[index], **values)
+        if changed != inputs[index]:
+            inputs[index] = changed
+            self._ask(edits.set_compared_inputs(tuple(inputs)))
+
+    def _remove_input(self, index: int) -> None:
+        if self._session is not None:
+            inputs = list(self._session.compared_inputs)
+            del inputs[index]
+            self._ask(edits.set_compared_inputs(tuple(inputs)))
+
+    def _add_input(self) -> None:
+        if self._session is not None:
+            more = ComparedInput(name="Typed input", ohm=220e3, pf=50.0)
+            self._ask(edits.set_compared_inputs((*self._session.compared_inputs, more)))
+
+    def _add_pair(self) -> None:
+        if self._session is not None and len(self._session.compared_inputs) > 1:
+            one, two = self._session.compared_inputs[-2:]
+            pair = ComparedInput(
+                name=f"{one.name} + {two.name}"[:200], ohm=one.load.ohm, pf=one.load.farad * 1e12,
+                beside_ohm=two.load.ohm, beside_pf=two.load.farad * 1e12,
+            )  # fmt: skip
+            self._ask(edits.set_compared_inputs((*self._session.compared_inputs, pair)))
+
+
+def _tight(grid: QGridLayout) -> None:
+    grid.setContentsMargins(0, 0, 0, 0)
+    grid.setHorizontalSpacing(6)
+    grid.setVerticalSpacing(2)
+
+
+def _group(title: str) -> tuple[QWidget, QGridLayout]:
+    holder = QWidget()
+    column = QVBoxLayout(holder)
+    column.setContentsMargins(0, 2, 0, 0)
+    column.setSpacing(2)
+    label = QLabel(title)
+    label.setProperty("role", "title")
+    column.addWidget(label)
+    grid = QGridLayout()
+    _tight(grid)
+    column.addLayout(grid)
+    return holder, grid

@@ -1,0 +1,295 @@
+"""All instruments side by side at the tone stage: strength, trim, what is left over."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.figures import level, number
+from diaulos.app.views.instruments.instrument_list import strength_figures
+from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.level_window import LevelWindow
+from diaulos.session import edits
+from diaulos.session.instrument import Instrument
+from diaulos.session.model import Session
+from diaulos.work.instruments import TrimRow, strength_warnings
+
+
+class TrimsPage(QWidget):
+    """Level windows, trims, readings. It asks for edits."""
+
+    edit_asked = Signal(object, str)
+    measure_asked = Signal()
+    strum_asked = Signal()
+    solve_asked = Signal()
+    sheet_asked = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session: Session | None = None
+        self._instrument: Instrument | None = None
+        self.spins: dict[str, QDoubleSpinBox] = {}
+        self._ids: tuple[str, ...] = ()
+        self._windows: dict[str, tuple[LevelWindow, QLabel, QCheckBox]] = {}
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 6, 0, 0)
+        column.setSpacing(6)
+        column.addLayout(self._stage_row())
+        self._grid = QGridLayout()
+        self._grid.setHorizontalSpacing(10)
+        self._grid.setVerticalSpacing(6)
+        column.addLayout(self._grid)
+        buttons = QHBoxLayout()
+        self.solve = QPushButton("Solve trims (T)")
+        self.solve.setProperty("main", "true")
+        self.solve.setToolTip(
+            "Sets each trim to the step that brings the peak closest to the target; instruments "
+            "that stay hot keep theirs."
+        )
+        self.solve.clicked.connect(self.solve_asked)
+        self.measure = QPushButton("Measure strength\N{HORIZONTAL ELLIPSIS} (M)")
+        self.measure.clicked.connect(self.measure_asked)
+        self.strum = QPushButton("Strum on the bench (B)")
+        self.strum.setToolTip(
+            "A simulated player strums the chosen instrument into a simulated 1 M input."
+        )
+        self.strum.clicked.connect(self.strum_asked)
+        self.send = QPushButton("To sheet")
+        self.send.setToolTip(
+            "Writes the profiles (instrument, position, trim, peak) to sheets/trims.csv."
+        )
+        self.send.clicked.connect(self.sheet_asked)
+        for button in (self.solve, self.measure, self.strum, self.send):
+            buttons.addWidget(button)
+        buttons.addStretch(1)
+        column.addLayout(buttons)
+        self._title = QLabel()
+        self._title.setProperty("role", "title")
+        column.addWidget(self._title)
+        self.readings = QListWidget()
+        self.readings.setAccessibleName("Readings of the chosen instrument")
+        self.readings.setMaximumHeight(110)
+        self.readings.setWordWrap(True)
+        self.readings.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        column.addWidget(self.readings)
+        row = QHBoxLayout()
+        self.remove = QPushButton("Remove reading")
+        self.remove.clicked.connect(self._on_remove)
+        row.addWidget(self.remove)
+        self.warnings = QLabel()
+        self.warnings.setProperty("role", "problem")
+        self.warnings.setWordWrap(True)
+        row.addWidget(self.warnings, 1)
+        column.addLayout(row)
+        column.addStretch(1)
+
+    def _stage_row(self) -> QVBoxLayout:
+        self.stage_name = QLineEdit()
+        self.stage_name.setAccessibleName("Name of the tone stage")
+        self.stage_name.setMaximumWidth(150)
+        self.stage_name.editingFinished.connect(
+            lambda: self._stage(name=self.stage_name.text().strip() or "Tone stage")
+        )
+        self.full_scale = _spin("Level at which the tone stage is full", -40.0, 60.0, 0.5, " dBu")
+        self.full_scale.setToolTip("dBu of a sine that reaches 0 dBFS in it, trim 0, pad off.")
+        self.full_scale.valueChanged.connect(lambda v: self._stage("full", full_scale_dbu=v))
+        self.step = combo("Step of the trim", least=13)
+        for step in (0.1, 0.5, 1.0, 2.0):
+            self.step.addItem(f"steps of {step:g} dB", step)
+        self.step.activated.connect(lambda _i: self._stage(trim_step_db=self.step.currentData()))
+        self.target = _spin("Target peak", -60.0, 0.0, 1.0, " dBFS")
+        self.target.valueChanged.connect(
+            lambda v: self._ask(edits.set_info(target_peak_dbfs=v), "target")
+        )
+        self.pad = QCheckBox("Pad on")
+        self.pad.clicked.connect(lambda on: self._stage(pad_on=on))
+        self.reference = combo("Reference instrument for the drive", least=10)
+        self.reference.activated.connect(
+            lambda _i: self._ask(edits.set_reference_instrument(self.reference.currentData()))
+        )
+        rows = QVBoxLayout()
+        for line in (
+            (("Tone stage", self.stage_name), ("full at", self.full_scale), ("", self.step)),
+            (("Target peak", self.target), ("", self.pad), ("Drive against", self.reference)),
+        ):
+            row = QHBoxLayout()
+            for words, widget in line:
+                if words:
+                    row.addWidget(QLabel(words))
+                row.addWidget(widget)
+            row.addStretch(1)
+            rows.addLayout(row)
+        return rows
+
+    def show_all(
+        self, session: Session, instrument: Instrument | None, rows: tuple[TrimRow, ...]
+    ) -> None:
+        """Show every instrument, and the readings of the chosen one."""
+        self._session, self._instrument = session, instrument
+        stage = session.tone_stage
+        for widget, value in (
+            (self.full_scale, stage.full_scale_dbu), (self.target, session.target_peak_dbfs),
+        ):  # fmt: skip
+            blocker = QSignalBlocker(widget)
+            widget.setValue(value)
+            del blocker
+        if not self.stage_name.hasFocus():
+            self.stage_name.setText(stage.name)
+        index = self.step.findData(stage.trim_step_db)
+        self.step.setCurrentIndex(max(0, index))
+        self.pad.setChecked(stage.pad_on)
+        self.pad.setText(f"Pad on (\N{MINUS SIGN}{stage.pad_db:g} dB)")
+        ids = tuple(row.instrument_id for row in rows)
+        if ids != self._ids:
+            self._build_rows(session)
+            self._ids = ids
+        choose(self.reference, session.reference_instrument)
+        for row in rows:
+            self._show_row(session, row)
+        self._show_readings(instrument)
+
+    def _build_rows(self, session: Session) -> None:
+        while (item := self._grid.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.setParent(None)
+                widget.deleteLater()
+        self.spins.clear()
+        self._windows.clear()
+        heads = (
+            "Instrument",
+            "Peak at the tone stage",
+            "Trim",
+            "Stays hot",
+            "Left over; drive",
+        )
+        for column, words in enumerate(heads):
+            label = QLabel(words)
+            label.setProperty("role", "muted")
+            self._grid.addWidget(label, 0, column)
+        blocker = QSignalBlocker(self.reference)
+        self.reference.clear()
+        for instrument in session.instruments:
+            self.reference.addItem(instrument.name, instrument.id)
+        del blocker
+        for index, instrument in enumerate(session.instruments, start=1):
+            ident = instrument.id
+            name = QLabel(instrument.name)
+            name.setWordWrap(True)
+            name.setFixedWidth(120)
+            window = LevelWindow()
+            window.setAccessibleName(f"Peak of {instrument.name} at the tone stage")
+            stage = session.tone_stage
+            spin = _spin(f"Trim of {instrument.name}", stage.trim_minimum_db, stage.trim_maximum_db,
+                         stage.trim_step_db, " dB")  # fmt: skip
+            spin.valueChanged.connect(
+                lambda v, i=ident: self._ask(edits.set_trims({i: v}, "Set trim"), f"trim {i}")
+            )
+            hot = QCheckBox()
+            hot.setAccessibleName(f"{instrument.name} stays hot on purpose")
+            hot.clicked.connect(
+                lambda on, i=ident: self._ask(edits.change_instrument(i, "Keep hot", keep_hot=on))
+            )
+            told = QLabel()
+            told.setProperty("role", "figure")
+            told.setWordWrap(True)
+            told.setMinimumWidth(130)
+            self.spins[ident] = spin
+            self._windows[ident] = (window, told, hot)
+            for column, widget in enumerate((name, window, spin, hot)):
+                self._grid.addWidget(widget, index, column)
+            self._grid.addWidget(told, index, 4)
+        self._grid.setColumnStretch(1, 1)
+
+    def _show_row(self, session: Session, row: TrimRow) -> None:
+        window, told, hot = self._windows[row.instrument_id]
+        instrument = session.instrument(row.instrument_id)
+        window.set_figures(strength_figures(row, instrument, session.target_peak_dbfs))
+        spin, stage = self.spins[row.instrument_id], session.tone_stage
+        blocker = QSignalBlocker(spin)
+        spin.setRange(stage.trim_minimum_db, stage.trim_maximum_db)
+        spin.setSingleStep(stage.trim_step_db)
+        spin.setValue(row.trim_db)
+        del blocker
+        hot.setChecked(row.keep_hot)
+        if row.left_over_db is None:
+            told.setText(row.reason)
+            told.setToolTip("Measure its strength with a calibrated input (M).")
+            return
+        drive, plain = (
+            "\N{EN DASH}" if db is None else number(db, 1, sign=True)
+            for db in (row.drive_db, row.plain_drive_db)
+        )
+        told.setText(
+            f"{number(row.left_over_db, 1, sign=True):>5} dB\ndrive {drive} dB\ntrim 0 {plain} dB"
+        )
+        told.setToolTip(
+            "Left over = target \N{MINUS SIGN} peak = "
+            f"{number(row.left_over_db, 2, sign=True)} dB.\n"
+            f"Drive against the reference: {drive} dB as trimmed, {plain} dB with every trim at 0."
+        )
+
+    def _show_readings(self, instrument: Instrument | None) -> None:
+        self.readings.clear()
+        if instrument is None:
+            self._title.setText("")
+            self.warnings.setText("")
+            return
+        self._title.setText(f"Readings of {instrument.name}")
+        for reading in instrument.strength:
+            dbu = "no calibration" if reading.peak_dbu is None else level(reading.peak_dbu, "dBu")
+            text = (
+                f"{reading.label}: {level(reading.peak_dbfs, 'dBFS')} peak, {dbu}; loudest "
+                f"400 ms {level(reading.loudest_400ms_dbfs, 'dBFS')}"
+            )
+            if reading.decay_s is not None:
+                text += f"; decay {reading.decay_s:.1f} s"
+            if reading.clipped_samples:
+                text += f"; {reading.clipped_samples} CLIPPED"
+            self.readings.addItem(text)
+            item = self.readings.item(self.readings.count() - 1)
+            item.setToolTip(
+                f"True peak {level(reading.true_peak_dbtp, 'dBTP')}, {reading.strums} hard strums, "
+                f"measured {reading.made_at}.\n400 ms: RMS after AES17. Decay: from the last strum "
+                "to 3 dB above the floor. dBu = dBFS + the input's dBu at 0 dBFS."
+            )
+        if not instrument.strength:
+            self.readings.addItem(
+                "Not measured yet. M measures a recording, B strums on the bench."
+            )
+        self.remove.setEnabled(bool(instrument.strength))
+        self.warnings.setText("; ".join(strength_warnings(instrument)))
+
+    def _on_remove(self) -> None:
+        row = self.readings.currentRow()
+        if self._instrument is not None and 0 <= row < len(self._instrument.strength):
+            self._ask(edits.remove_strength(self._instrument.id, row))
+
+    def _stage(self, merge: str = "", **values: object) -> None:
+        self._ask(edits.set_tone_stage(**values), merge)
+
+    def _ask(self, edit: edits.Edit, merge: str = "") -> None:
+        self.edit_asked.emit(edit, merge)
+
+
+def _spin(name: str, low: float, high: float, step: float, suffix: str) -> QDoubleSpinBox:
+    spin = QDoubleSpinBox()
+    spin.setRange(low, high)
+    spin.setSingleStep(step)
+    spin.setDecimals(1)
+    spin.setSuffix(suffix)
+    spin.setAccessibleName(name)
+    spin.setKeyboardTracking(False)
+    spin.setAlignment(Qt.AlignmentFlag.AlignRight)
+    return spin

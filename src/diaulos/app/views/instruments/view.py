@@ -1,0 +1,445 @@
+"""The Instruments view: a list, what the inputs do, the values; strength, trims, the pad."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from PySide6.QtCore import QItemSelectionModel, Qt, QTimer, Signal
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QListView,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QTabWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.dialogs.measure import MeasureDialog, MeasureRequest
+from diaulos.app.document import Document
+from diaulos.app.figures import number
+from diaulos.app.jobs import Job, Jobs
+from diaulos.app.services import Services
+from diaulos.app.views.instruments.circuit_form import CircuitForm
+from diaulos.app.views.instruments.drive_page import DrivePage
+from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, InstrumentModel
+from diaulos.app.views.instruments.loading_page import LoadingPage
+from diaulos.app.views.instruments.trims_page import TrimsPage
+from diaulos.app.widgets.curve_plot import CurvePlot
+from diaulos.circuit.loading import Load
+from diaulos.quantities import RESISTANCE, show
+from diaulos.session import edits
+from diaulos.session.instrument import Instrument, StrengthReading
+from diaulos.session.model import Session
+from diaulos.session.representative import representative
+from diaulos.work.instruments import (
+    compare_inputs,
+    make_up_db,
+    read_strength,
+    record_strength,
+    solve_trims,
+    strength_reading,
+    trim_rows,
+    trims_csv,
+)
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.reamp import read_excerpt
+
+FIGURES_DELAY_MS = 40
+STRUM_SECONDS = 7.0
+
+
+@dataclass(frozen=True)
+class _Measured:
+    """A reading, and for whom."""
+
+    instrument_id: str
+    reading: StrengthReading
+
+
+class InstrumentsView(QWidget):
+    """One view. It asks the document for edits and the jobs for work."""
+
+    ident = "instruments"
+    said = Signal(str)
+    problem = Signal(object)
+
+    def __init__(
+        self, document: Document, jobs: Jobs, services: Services, parent: QWidget | None = None
+    ) -> None:
+        super().__init__(parent)
+        self._document, self._jobs, self._services = document, jobs, services
+        self._build()
+        self._wire()
+        self._on_changed(None, document.session)
+        if document.session.instruments:
+            self.list.setCurrentIndex(self.model.index(0))
+
+    # --- building ---
+
+    def _build(self) -> None:
+        self.model = InstrumentModel()
+        self.list = QListView()
+        self.list.setModel(self.model)
+        self.list.setItemDelegate(InstrumentDelegate(self.list))
+        self.list.setAccessibleName("Instruments")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._empty = QLabel("No instruments yet.\nAdd one: it starts with representative values.")
+        self._empty.setProperty("role", "muted")
+        self._empty.setWordWrap(True)
+        self.add = QPushButton("Add")
+        self.add.setToolTip("Ctrl+Shift+A")
+        self.duplicate = QPushButton("Duplicate")
+        self.duplicate.setToolTip("Ctrl+D")
+        self.remove = QPushButton("Remove")
+        self.remove.setToolTip("Ctrl+Del. Undo brings it back.")
+        self.form = CircuitForm()
+        self.loading = LoadingPage()
+        self.trims = TrimsPage()
+        self.drive = DrivePage()
+        self.pages = QTabWidget()
+        self.pages.addTab(self.loading, "Loading (1)")
+        self.pages.addTab(self.trims, "Strength and trims (2)")
+        self.pages.addTab(self.drive, "Pad and tone (3)")
+        self.pages.setAccessibleName("Pages")
+        self.pages.tabBar().setAccessibleName("Pages")
+        self._progress = QProgressBar()
+        self._progress.setRange(0, 1000)
+        self._progress.setAccessibleName("Progress")
+        cancel = QPushButton("Cancel (Esc)")
+        cancel.clicked.connect(self._jobs.cancel)
+        self._working = QWidget()
+        working = QHBoxLayout(self._working)
+        working.setContentsMargins(0, 0, 0, 0)
+        working.addWidget(self._progress, 1)
+        working.addWidget(cancel)
+        self._working.hide()
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(0, 0, 8, 0)
+        column.setSpacing(5)
+        title = QLabel("Instruments")
+        title.setProperty("role", "title")
+        column.addWidget(title)
+        column.addWidget(self._empty)
+        column.addWidget(self.list, 1)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        for button in (self.add, self.duplicate, self.remove):
+            row.addWidget(button)
+        column.addLayout(row)
+        middle = QWidget()
+        centre = QVBoxLayout(middle)
+        centre.setContentsMargins(8, 0, 8, 0)
+        centre.addWidget(self.pages, 1)
+        centre.addWidget(self._working)
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.setChildrenCollapsible(False)
+        for part in (left, middle, self.form):
+            split.addWidget(part)
+        self.form.setMinimumWidth(296)
+        split.setSizes([208, 640, 320])
+        split.setStretchFactor(1, 1)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 6, 8, 4)
+        whole.addWidget(split)
+
+    def _wire(self) -> None:
+        self._document.changed.connect(self._on_changed)
+        self.list.selectionModel().currentChanged.connect(lambda *_: self._show())
+        self.form.edit_asked.connect(self._apply)
+        self.form.said.connect(self.said)
+        self.trims.edit_asked.connect(self._apply)
+        self.trims.measure_asked.connect(self.ask_measure)
+        self.trims.strum_asked.connect(self.measure_on_bench)
+        self.trims.solve_asked.connect(self.solve_trims)
+        self.trims.sheet_asked.connect(self.send_to_sheet)
+        self.drive.edit_asked.connect(self._apply)
+        self.drive.make_up_asked.connect(self.measure_make_up)
+        self.loading.impedance_asked.connect(
+            lambda ohm: self._apply(edits.set_tone_stage(impedance_ohm=ohm), "")
+        )
+        self.add.clicked.connect(self.add_instrument)
+        self.duplicate.clicked.connect(self.duplicate_instrument)
+        self.remove.clicked.connect(self.remove_instrument)
+        self._jobs.started.connect(self._on_started)
+        self._jobs.progressed.connect(self._on_progress)
+        self._jobs.ended.connect(self._working.hide)
+        self._figures_timer = QTimer(self)
+        self._figures_timer.setSingleShot(True)
+        self._figures_timer.setInterval(FIGURES_DELAY_MS)
+        self._figures_timer.timeout.connect(self._show_figures)
+
+    # --- what is chosen ---
+
+    @property
+    def plot(self) -> CurvePlot:
+        """What "copy plot" copies."""
+        return self.loading.plot
+
+    @property
+    def instrument(self) -> Instrument | None:
+        """The chosen instrument, as it is in the session now."""
+        row = self.model.item(self.list.currentIndex().row())
+        return row.instrument if row else None
+
+    @property
+    def settled(self) -> bool:
+        """Whether the figures of what is chosen are on screen."""
+        return not self._figures_timer.isActive()
+
+    def take_focus(self) -> None:
+        """Where the keyboard goes when the view is shown."""
+        self.list.setFocus()
+        self.said.emit(
+            "Arrows choose an instrument, 1 to 3 a page. M measures its strength, T solves trims."
+        )
+
+    def choose(self, instrument_id: str) -> None:
+        """Choose an instrument."""
+        row = self.model.row_of(instrument_id)
+        if row >= 0:
+            self.list.setCurrentIndex(self.model.index(row))
+
+    def show_loading(self) -> None:
+        """The loading page."""
+        self.pages.setCurrentWidget(self.loading)
+
+    def show_trims(self) -> None:
+        """The strength and trims page."""
+        self.pages.setCurrentWidget(self.trims)
+
+    def show_drive(self) -> None:
+        """The pad and tone page."""
+        self.pages.setCurrentWidget(self.drive)
+
+    # --- following the document ---
+
+    def _on_changed(self, before: Session | None, session: Session) -> None:
+        if before is not None and _same(before, session):
+            return
+        chosen = self.instrument.id if self.instrument else ""
+        row_before = self.list.currentIndex().row()
+        self.model.show(session, trim_rows(session))
+        row = self.model.row_of(chosen)
+        if row < 0 and session.instruments:
+            row = min(max(row_before, 0), len(session.instruments) - 1)
+        if row >= 0:
+            blocked = self.list.selectionModel().blockSignals(True)
+            self.list.selectionModel().setCurrentIndex(
+                self.model.index(row), QItemSelectionModel.SelectionFlag.ClearAndSelect
+            )
+            self.list.selectionModel().blockSignals(blocked)
+            self.list.viewport().update()
+        self._show()
+
+    def _show(self) -> None:
+        session, instrument = self._document.session, self.instrument
+        writable = not self._document.read_only
+        self._empty.setVisible(not session.instruments)
+        self.form.setEnabled(instrument is not None and writable)
+        self.add.setEnabled(writable)
+        for button in (self.duplicate, self.remove):
+            button.setEnabled(instrument is not None and writable)
+        if instrument is not None:
+            stage = session.tone_stage
+            self.form.show_instrument(session, instrument, show(stage.impedance_ohm, RESISTANCE))
+            if instrument.position is not None:
+                self.loading.show_curves(session, instrument)
+        self.trims.show_all(session, instrument, trim_rows(session))
+        self.drive.show_all(session, instrument)
+        self._figures_timer.start()
+
+    def _show_figures(self) -> None:
+        session, instrument = self._document.session, self.instrument
+        if instrument is None or instrument.position is None:
+            self.loading.plot.set_curves(self.loading.plot._freqs, ())
+            self.loading.plot.set_empty_text("Add an instrument to see what inputs do to it.")
+            self.loading.table.setRowCount(0)
+            return
+        self.loading.show_rows(compare_inputs(session, instrument))
+
+    # --- edits ---
+
+    def _apply(self, edit: edits.Edit, merge: str = "") -> None:
+        if not self._document.read_only and not self._document.apply(edit, merge=merge):
+            self._show()
+
+    def add_instrument(self) -> None:
+        """One more, with representative values."""
+        session = self._document.session
+        made = representative(_free_id(session, "instrument"), "New instrument")
+        self._apply(edits.add_instrument(made))
+        self.choose(made.id)
+        self.form.name.setFocus()
+        self.form.name.selectAll()
+
+    def duplicate_instrument(self) -> None:
+        """The chosen one again, under another name; its readings stay with the first."""
+        instrument = self.instrument
+        if instrument is not None:
+            ident = _free_id(self._document.session, instrument.id)
+            name = f"{instrument.name} (copy)"[:200]
+            made = instrument.model_copy(update={"id": ident, "name": name, "strength": ()})
+            self._apply(edits.add_instrument(made))
+            self.choose(ident)
+
+    def remove_instrument(self) -> None:
+        """The chosen one out of the session."""
+        instrument = self.instrument
+        if instrument is not None:
+            self._apply(edits.remove_instrument(instrument.id))
+            self.said.emit(f"{instrument.name} is removed. Ctrl+Z brings it back.")
+
+    def solve_trims(self) -> None:
+        """Every trim to the step that brings its peak closest to the target."""
+        session = self._document.session
+        solved = solve_trims(session)
+        if not solved:
+            self.said.emit("No instrument has a calibrated reading yet. M measures one.")
+            return
+        self._apply(edits.set_trims(solved))
+        rows = {row.instrument_id: row for row in trim_rows(self._document.session)}
+        worst = max(abs(rows[i].left_over_db or 0.0) for i in solved)
+        self.show_trims()
+        self.said.emit(
+            f"{len(solved)} trims set; at most {number(worst)} dB is left over to the target."
+        )
+
+    # --- work ---
+
+    def send_to_sheet(self) -> None:
+        """The trims as profiles into the session's sheets."""
+        session, store = self._document.session, self._document.store
+
+        def work(progress: Progress, cancel: CancelToken) -> str:
+            return store.write_sheet("trims.csv", trims_csv(session))
+
+        self._jobs.start(Job("Sheet", work, lambda file: self.said.emit(f"Written: {file}.")))
+
+    def ask_measure(self) -> None:
+        """Ask for a recording of hard strumming and measure it."""
+        instrument = self.instrument
+        if instrument is None:
+            return
+        dialog = MeasureDialog(self._document.session, instrument, self)
+        if dialog.exec():
+            self.measure(dialog.request())
+
+    def measure(self, request: MeasureRequest) -> None:
+        """Measure a recording as a reading of the chosen instrument."""
+        instrument = self.instrument
+        if instrument is None:
+            return
+        store, files = self._document.store, self._services.files
+        now = self._services.clock().isoformat(timespec="seconds")
+
+        def work(progress: Progress, cancel: CancelToken) -> _Measured:
+            progress(0.2, "Measuring strength")
+            source = (
+                store.open_audio(request.take_file)
+                if request.path is None
+                else files.open(request.path)
+            )
+            found = read_strength(source, min(request.channel, source.channels - 1))
+            reading = strength_reading(
+                found, instrument.position_id, request.label, now, request.full_scale_dbu
+            )
+            return _Measured(instrument.id, reading)
+
+        self.show_trims()
+        self._jobs.start(Job("Measuring", work, self._on_measured))
+
+    def measure_on_bench(self) -> None:
+        """Let the simulated player strum the chosen instrument."""
+        instrument, session = self.instrument, self._document.session
+        if instrument is None or instrument.position is None:
+            return
+        rate, number_ = session.sample_rate_hz, len(instrument.strength) + 1
+        now = self._services.clock().isoformat(timespec="seconds")
+        strums = self._services.strums
+
+        def work(progress: Progress, cancel: CancelToken) -> _Measured:
+            progress(0.05, "Plugging in")
+            backend, full_scale_dbu = strums(instrument, Load(1e6, 50e-12), rate)
+            found = record_strength(backend, rate, STRUM_SECONDS, progress, cancel)
+            reading = strength_reading(
+                found, instrument.position_id, f"Bench strum {number_}", now, full_scale_dbu
+            )
+            return _Measured(instrument.id, reading)
+
+        self.show_trims()
+        self._jobs.start(Job("Strumming", work, self._on_measured))
+
+    def _on_measured(self, measured: _Measured) -> None:
+        edit = edits.add_strength(measured.instrument_id, measured.reading)
+        if self._document.apply(edit, journal=True):
+            reading = measured.reading
+            dbu = "" if reading.peak_dbu is None else f", {number(reading.peak_dbu)} dBu"
+            self.said.emit(f"{reading.label}: peak {number(reading.peak_dbfs)} dBFS{dbu}.")
+
+    def measure_make_up(self) -> None:
+        """Measure what brings the loudness back behind the chosen tone."""
+        tone, change, instrument = self.drive.chosen, self.drive.change, self.instrument
+        if tone is None or change is None or instrument is None:
+            self.said.emit("Choose a tone and an instrument whose strength is known (3).")
+            return
+        session, store = self._document.session, self._document.store
+        own = [t for t in session.takes if t.di and t.instrument_id == instrument.id]
+        takes = own or [t for t in session.takes if t.di]
+        take = takes[-1] if takes else None
+        if take is None or take.di is None:
+            self.said.emit("There is no take to measure with. Import a DI first (Ctrl+I).")
+            return
+        di, key, drive_db = take.di, self.drive.key(), change.drive_db
+        scale = 12.0 if di.full_scale_dbu is None else di.full_scale_dbu
+
+        def work(progress: Progress, cancel: CancelToken) -> str:
+            progress(0.1, "Playing the DI at both drives")
+            excerpt = read_excerpt(store.open_audio(di.file))
+            # The take as this setup would drive the tone, against the drive it was made with.
+            gain = make_up_db(
+                excerpt.samples, session.sample_rate_hz, scale - drive_db, tone, drive_db, cancel
+            )
+            return (
+                f"Make-up: {number(gain, 1, sign=True)} dB behind the tone brings the loudness "
+                f"back (measured with {take.name})."
+            )
+
+        self.show_drive()
+        self._jobs.start(
+            Job("Measuring make-up", work, lambda text: self.drive.show_make_up(key, text))
+        )
+
+    def _on_started(self, title: str) -> None:
+        self._progress.setValue(0)
+        self._progress.setFormat(f"{title}\N{HORIZONTAL ELLIPSIS}")
+        self._working.show()
+
+    def _on_progress(self, fraction: float, text: str) -> None:
+        self._progress.setValue(round(1000 * fraction))
+        self._progress.setFormat(f"{text}  %p %")
+
+    def close_down(self) -> None:
+        """The window is closing, or another session takes its place."""
+        self._figures_timer.stop()
+
+
+def _same(before: Session, after: Session) -> bool:
+    """Whether nothing changed that this view shows."""
+    return all(
+        getattr(before, field) is getattr(after, field)
+        for field in ("instruments", "tone_stage", "compared_inputs", "tones", "rigs",
+                      "reference_instrument", "takes", "target_peak_dbfs")
+    )  # fmt: skip
+
+
+def _free_id(session: Session, base: str) -> str:
+    stem = re.sub(r"_\d+$", "", base)[:32]
+    used = {i.id for i in session.instruments}
+    if stem not in used:
+        return stem
+    return next(f"{stem}_{n}" for n in range(2, 10_000) if f"{stem}_{n}" not in used)

@@ -1,0 +1,27 @@
+"""Small helpers for controls: combo boxes that do not widen their window."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from PySide6.QtCore import QSignalBlocker
+from PySide6.QtWidgets import QComboBox
+
+
+def combo(name: str, words: Mapping[str, str] | None = None, least: int = 8) -> QComboBox:
+    """A combo box with an accessible name that is as narrow as its place."""
+    box = QComboBox()
+    box.setAccessibleName(name)
+    box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    box.setMinimumContentsLength(least)
+    for key, text in (words or {}).items():
+        box.addItem(text, key)
+    return box
+
+
+def choose(box: QComboBox, data: object) -> None:
+    """Show the entry of this data, without telling anybody; the first when there is none."""
+    blocker = QSignalBlocker(box)
+    index = box.findData(data)
+    box.setCurrentIndex(index if index >= 0 else 0)
+    del blocker
