@@ -19,10 +19,11 @@ from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session, WordLength
 from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
-from diaulos.storage.folder import ExternalAudio, SessionFolder, session_text
+from diaulos.storage.folder import SUFFIX, ExternalAudio, SessionFolder, session_text
 from diaulos.work.ports import AudioBackend, OutputBackend
 
 __all__ = [
+    "SUFFIX",
     "ExternalAudio",
     "SessionFolder",
     "audio_info",

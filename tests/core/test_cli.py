@@ -232,6 +232,26 @@ def test_demo_without_a_window(capsys: pytest.CaptureFixture[str], tmp_path: Pat
     assert (code, "already" in err) == (1, True)
 
 
+def test_a_demo_cut_short_leaves_no_half_demo(tmp_path: Path) -> None:
+    from diaulos.demo.saltmarsh import write_demo
+    from diaulos.errors import CancelledError
+
+    def stop(fraction: float, text: str) -> None:
+        if fraction > 0.3:
+            raise CancelledError
+
+    with pytest.raises(CancelledError):
+        write_demo(tmp_path / "Demo", stop)
+    assert list(tmp_path.iterdir()) == []
+    # A process that was killed leaves its part behind; the next start writes over it.
+    (tmp_path / ".Demo.part.diaulos").mkdir()
+    folder, session = write_demo(tmp_path / "Demo", with_passes=False)
+    assert folder.path == tmp_path / "Demo.diaulos"
+    assert len(session.takes) == 4
+    folder.close()
+    assert [p.name for p in tmp_path.iterdir()] == ["Demo.diaulos"]
+
+
 def test_usage_and_version(capsys: pytest.CaptureFixture[str]) -> None:
     assert run(capsys, "--version")[:2] == (0, f"diaulos {__version__}\n")
     assert run(capsys, "align", "only-one.wav")[0] == 2

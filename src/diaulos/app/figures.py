@@ -13,7 +13,7 @@ def number(value: float, places: int = 1, *, sign: bool = False) -> str:
         return "\N{EN DASH}"
     text = f"{value:+.{places}f}" if sign else f"{value:.{places}f}"
     if float(text) == 0.0:
-        text = text.replace("-", "").replace("+", "\N{PLUS-MINUS SIGN}" if sign else "")
+        text = ("\N{PLUS-MINUS SIGN}" if sign else "") + text.lstrip("+-")
     return text.replace("-", MINUS)
 
 

@@ -7,6 +7,7 @@ down. That is what the views are for.
 from __future__ import annotations
 
 import math
+import shutil
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -24,6 +25,7 @@ from diaulos.demo.instruments import (
     SEMI,
     with_strength,
 )
+from diaulos.errors import StorageError
 from diaulos.rig.bench import through_input
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.session.instrument import Instrument, Tone
@@ -34,7 +36,7 @@ from diaulos.signal.checks import Audio
 from diaulos.signal.convolve import convolve_long
 from diaulos.signal.strings import Part, StringCharacter, play, render_notes
 from diaulos.units import db_to_gain, dbu_to_peak_volt
-from diaulos.wiring import SessionFolder, bench_for
+from diaulos.wiring import SUFFIX, SessionFolder, bench_for
 from diaulos.work.measuring import finite_or_none, measure_blocks
 from diaulos.work.ports import FileNotes, Progress, no_progress
 from diaulos.work.reamp import ReampRequest, make_pass
@@ -182,7 +184,15 @@ def write_demo(
         rigs=rigs,
         current_rig="rig01",
     )
-    folder = SessionFolder.create(path, session)
+    # Under another name until it is whole: a start that is cut short leaves no half demo.
+    target = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
+    if target.exists():
+        raise StorageError(
+            "there is a session already.", where=str(target), remedy="Choose another name."
+        )
+    part = target.with_name(f".{target.stem}.part{SUFFIX}")
+    shutil.rmtree(part, ignore_errors=True)
+    folder = SessionFolder.create(part, session)
     try:
         takes = []
         for number, player in enumerate(PLAYERS, start=1):
@@ -193,8 +203,9 @@ def write_demo(
             progress(len(PLAYERS) / (len(PLAYERS) + 1), "Reamping a first pass")
             session = _first_passes(folder, session)
         folder.save(session)
+        folder.rename(target)
     except BaseException:
-        folder.close()
+        folder.remove()
         raise
     progress(1.0, "Done")
     return folder, session

@@ -373,6 +373,14 @@ class SessionFolder:
             raise
         return target
 
+    def rename(self, path: Path) -> None:
+        """Move the whole folder to another name beside it; its lock goes with it."""
+        try:
+            self.path.rename(path)
+        except OSError as error:
+            raise write_failed(path, error) from error
+        self.path = path
+
     def remove(self) -> None:
         """Delete the whole folder: only for one that was made just now."""
         shutil.rmtree(self.path, ignore_errors=True)

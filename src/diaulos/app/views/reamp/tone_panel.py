@@ -79,7 +79,7 @@ class TonePanel(QWidget):
             "the two loading curves, as a minimum-phase filter."
         )
         self._undo.toggled.connect(lambda _on: self.auto_changed.emit())
-        self.load = combo("Impedance that the DI was recorded into", least=14)
+        self.load = combo("Impedance that the DI was recorded into", least=18)
         for ohm in DI_LOADS:
             words = "not known" if ohm is None else show(ohm, RESISTANCE)
             self.load.addItem(f"recorded into {words}" if ohm else "recorded into: not known", ohm)
