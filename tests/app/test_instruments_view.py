@@ -242,7 +242,10 @@ def test_inputs_are_compared_six_at_most(shown: InstrumentsView, qtbot: QtBot) -
     shown._apply(edits.set_compared_inputs((*held(shown).compared_inputs,) * 2))
     assert len(held(shown).compared_inputs) == 6
     shown.form._remove_input(5)
-    shown.form._add_input()
+    from_rig = [a.text() for a in shown.form._input_menu(held(shown)).actions()]
+    assert "18 W combo: Input, 1 MΩ" in from_rig
+    assert "Eight-input interface: Line input 1, 12 kΩ" in from_rig
+    shown.form._input_menu(held(shown)).actions()[0].trigger()
     assert held(shown).compared_inputs[5].name == "Typed input"
 
 
@@ -267,11 +270,13 @@ def test_the_impedance_is_chosen_for_the_reference(shown: InstrumentsView, qtbot
     wait(shown, qtbot)
 
 
-def test_the_inverse_and_its_limits(shown: InstrumentsView) -> None:
+def test_the_inverse_and_its_limits(shown: InstrumentsView, qtbot: QtBot) -> None:
     page = shown.loading
     page.wanted.type_in("2.4 kHz")
+    wait(shown, qtbot)
     assert "of this cable" in page.inverse.text()
     page.wanted.type_in("9 kHz")
+    wait(shown, qtbot)
     assert "No capacitance gives 9 kHz with this pickup: the highest is" in page.inverse.text()
     page.wanted.type_in("many")
     assert page.wanted.reason.isVisibleTo(page)

@@ -361,6 +361,8 @@ def test_another_instrument_and_the_pad_change_the_drive() -> None:
     other = drive_change(held, TONE, held.instrument("two"))
     assert other.drive_db == pytest.approx(7.2)
     assert (other.trim_db, other.left_over_db) == pytest.approx((-7.0, -0.2))
+    # Foghorn's drive control spans 30 dB over 10.
+    assert other.drive_knob == pytest.approx(5.0 - 7.2 / 3.0)
     assert other.made_with == "One, trim \N{MINUS SIGN}2 dB, pad off"
     padded = edits.set_tone_stage(pad_on=True)(held)
     with_pad = drive_change(padded, TONE, held.instrument("two"))

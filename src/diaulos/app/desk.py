@@ -149,6 +149,7 @@ class Desk(QObject):
         for button in view.findChildren(QAbstractButton):
             # A click leaves the focus where it was: Space stays with playback.
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            self.window.guard_space(button)
         self.window.stack.addWidget(view)
 
     def _show(self, view: ReampView | InstrumentsView) -> None:

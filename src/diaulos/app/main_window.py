@@ -79,9 +79,6 @@ class MainWindow(QMainWindow):
         geometry = preferences.geometry
         if geometry is not None:
             self.restoreGeometry(geometry)
-        app = QApplication.instance()
-        assert app is not None
-        app.installEventFilter(self)
 
     # --- menus ---
 
@@ -195,12 +192,14 @@ class MainWindow(QMainWindow):
             self._painted = True
             self.painted.emit()
 
+    def guard_space(self, button: QAbstractButton) -> None:
+        """Let Space press this button when it was reached by Tab, before it plays."""
+        button.installEventFilter(self)
+
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        # Space belongs to a button that was reached by Tab before it belongs to playback.
+        # Installed on buttons only: a filter in Python on everything is felt.
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
-            if event.key() == Qt.Key.Key_Space and isinstance(
-                QApplication.focusWidget(), QAbstractButton
-            ):
+            if event.key() == Qt.Key.Key_Space:
                 event.accept()
                 return True
         return super().eventFilter(watched, event)
@@ -213,7 +212,4 @@ class MainWindow(QMainWindow):
             self.desk.shut_down()
         self.preferences.geometry = self.saveGeometry()
         self.preferences.sync()
-        app = QApplication.instance()
-        if app is not None:
-            app.removeEventFilter(self)
         event.accept()

@@ -78,7 +78,6 @@ LOOKS = {look.name: look for look in (DAY, NIGHT)}
 _current = DAY
 
 _SHEET = Template("""
-QWidget { background: $paper; color: $ink; font-family: "B612"; font-size: 10pt; }
 QToolTip { background: $raised; color: $ink; border: 1px solid $line; padding: 4px; }
 QMenuBar, QMenu { background: $paper; color: $ink; }
 QMenuBar::item:selected, QMenu::item:selected { background: $di; color: $paper; }
@@ -153,7 +152,8 @@ def apply(app: QApplication, look: Look) -> None:
     """Put a look on the whole application."""
     global _current  # the application has one look, as it has one style sheet
     _current = look
-    app.setStyle("Fusion")  # takes its colours from the palette, on every desktop alike
+    if app.style().objectName() != "fusion":
+        app.setStyle("Fusion")  # takes its colours from the palette, on every desktop alike
     palette = QPalette()
     for role, token in (
         (QPalette.ColorRole.Window, "paper"),

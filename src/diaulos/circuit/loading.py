@@ -17,6 +17,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import pairwise
 
 import numpy as np
@@ -37,6 +38,12 @@ CLOSENESS_HZ = (80.0, 6000.0)
 LEAST_PEAK_DB = 0.1
 HALF_POWER_DB = 10.0 * math.log10(2.0)
 _FAR_HZ = 2e7
+_GRIDS: dict[str, tuple[float, float, int]] = {
+    "resonance": (100.0, 20_000.0, 1200),
+    "corner": (100.0, _FAR_HZ, 3000),
+    "noise": (*NOISE_BANDWIDTH_HZ, 4000),
+    "closeness": (*CLOSENESS_HZ, 200),
+}
 
 
 @dataclass(frozen=True)
@@ -71,12 +78,32 @@ def loaded(source: Source, load: Load, freqs_hz: Real) -> Complex:
     return np.asarray(source.emf / (1.0 + source.impedance * load.admittance(freqs_hz)))
 
 
+@lru_cache(maxsize=8)
+def _grid(name: str) -> Real:
+    freqs = log_grid(*_GRIDS[name])
+    freqs.setflags(write=False)
+    return freqs
+
+
+@lru_cache(maxsize=64)
+def _source_on(circuit: InstrumentCircuit, grid: str) -> Source:
+    """An instrument over one of the grids: the same for every load that it meets."""
+    return circuit.source(_grid(grid))
+
+
+def _curves_on(circuit: InstrumentCircuit, loads: Sequence[Load], grid: str) -> Real:
+    return _levels_db(_source_on(circuit, grid), loads, _grid(grid))
+
+
 def curves_db(circuit: InstrumentCircuit, loads: Sequence[Load], freqs_hz: Real) -> Real:
     """Level over frequency, one row per load, dB re EMF.
 
     The instrument is worked out once, all loads together: fast enough to follow the hand.
     """
-    source = circuit.source(freqs_hz)
+    return _levels_db(circuit.source(freqs_hz), loads, freqs_hz)
+
+
+def _levels_db(source: Source, loads: Sequence[Load], freqs_hz: Real) -> Real:
     conductance = np.array([1.0 / load.ohm for load in loads])[:, None]
     farad = np.array([load.farad for load in loads])[:, None]
     admittance = conductance + 2j * np.pi * freqs_hz[None, :] * farad
@@ -126,8 +153,8 @@ def analyse(circuit: InstrumentCircuit, load: Load) -> Loading:
 
 def resonance(circuit: InstrumentCircuit, load: Load) -> tuple[float, float] | None:
     """(Hz, dB re 100 Hz) of the highest level, or None when there is hardly a peak."""
-    freqs = log_grid(100.0, 20_000.0, 1200)
-    level = curves_db(circuit, [load], freqs)[0]
+    freqs = _grid("resonance")
+    level = _curves_on(circuit, [load], "resonance")[0]
     at = int(np.argmax(level))
     if at in (0, freqs.size - 1):
         return None
@@ -144,8 +171,8 @@ def resonance(circuit: InstrumentCircuit, load: Load) -> tuple[float, float] | N
 
 def corner(circuit: InstrumentCircuit, load: Load) -> float | None:
     """Highest frequency at 3.01 dB under the level at 100 Hz; None below 20 MHz."""
-    freqs = log_grid(100.0, _FAR_HZ, 3000)
-    level = curves_db(circuit, [load], freqs)[0]
+    freqs = _grid("corner")
+    level = _curves_on(circuit, [load], "corner")[0]
     under = level - (level[0] - HALF_POWER_DB)
     above = np.nonzero(under >= 0.0)[0]
     at = int(above[-1])
@@ -172,8 +199,13 @@ def noise_density_v2(
     temperature_k: float = ROOM_TEMPERATURE_K,
 ) -> Real:
     """Thermal noise at the input in V^2/Hz: 4 k T Re(Z), with or without the input's own."""
+    return _density(circuit.source(freqs_hz), load, freqs_hz, count_load, temperature_k)
+
+
+def _density(
+    source: Source, load: Load, freqs_hz: Real, count_load: bool, temperature_k: float
+) -> Real:
     capacitance = Load(farad=load.farad)
-    source = circuit.source(freqs_hz)
     own = 1.0 / (1.0 / source.impedance + capacitance.admittance(freqs_hz))
     scale = 4.0 * BOLTZMANN_J_PER_K * temperature_k
     if math.isinf(load.ohm):
@@ -186,15 +218,14 @@ def noise_density_v2(
 
 def noise_v(circuit: InstrumentCircuit, load: Load, *, count_load: bool = True) -> float:
     """Thermal noise at the input in V RMS, 20 Hz to 20 kHz."""
-    freqs = log_grid(*NOISE_BANDWIDTH_HZ, 4000)
-    density = noise_density_v2(circuit, load, freqs, count_load=count_load)
+    freqs, source = _grid("noise"), _source_on(circuit, "noise")
+    density = _density(source, load, freqs, count_load, ROOM_TEMPERATURE_K)
     return float(np.sqrt(np.trapezoid(density, freqs)))
 
 
 def closeness_db(circuit: InstrumentCircuit, one: Load, other: Load) -> float:
     """RMS of the dB difference of two loadings, 80 Hz to 6 kHz, level included."""
-    freqs = log_grid(*CLOSENESS_HZ, 200)
-    a, b = curves_db(circuit, [one, other], freqs)
+    a, b = _curves_on(circuit, [one, other], "closeness")
     return float(np.sqrt(np.mean(np.square(a - b))))
 
 

@@ -37,6 +37,9 @@ class InstrumentCircuit(Protocol):
     def source(self, freqs_hz: Real) -> Source:
         """The Thevenin equivalent at the output jack for an EMF of 1 V."""
 
+    def __hash__(self) -> int:
+        """Equal circuits are one: what was worked out for them is kept."""
+
 
 @dataclass(frozen=True)
 class Coil:

@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 from diaulos.circuit.loading import Load, Loading, analyse, closeness_db, curves_db, level_db
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import RefusedError
-from diaulos.rig.model import Rig
-from diaulos.session.instrument import Instrument, StrengthReading, Tone, ToneStage
+from diaulos.rig.model import Direction, Rig, SignalClass
+from diaulos.session.instrument import ComparedInput, Instrument, StrengthReading, Tone, ToneStage
 from diaulos.session.model import Session
-from diaulos.signal.amp import AmpSettings, drive_signal
+from diaulos.signal.amp import VOICES, AmpSettings, drive_signal
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.signal.convolve import convolve_long
 from diaulos.signal.loudness import LoudnessMeter
@@ -50,6 +50,24 @@ REFERENCES: dict[str, tuple[str, Load]] = {
 """What a loading can be compared with, by id."""
 CLOSE_DB = 0.5
 """Two loadings this close (RMS) are heard as one (common practice, no source)."""
+
+
+def rig_inputs(session: Session) -> tuple[ComparedInput, ...]:
+    """The analog inputs of the current rig's devices, each kind once."""
+    if not session.rigs:
+        return ()
+    found: dict[tuple[str, float, float], ComparedInput] = {}
+    analog = (SignalClass.INSTRUMENT, SignalClass.LINE, SignalClass.MIC)
+    for device in session.rig().devices:
+        for port in device.ports:
+            if port.direction is Direction.IN and port.signal_class in analog:
+                kind = (device.id, port.impedance_ohm, port.capacitance_pf)
+                name = f"{device.name}: {port.name}"[:200]
+                found.setdefault(
+                    kind,
+                    ComparedInput(name=name, ohm=port.impedance_ohm, pf=port.capacitance_pf),
+                )
+    return tuple(found.values())
 
 
 # --- loading -------------------------------------------------------------------------
@@ -372,12 +390,14 @@ class DriveChange:
     """How another setup drives a tone, against the one that it was made with.
 
     `drive_db` is positive when it is driven harder; `trim_db` is the trim that would bring
-    the same drive, `left_over_db` what that leaves.
+    the same drive, `left_over_db` what that leaves. `drive_knob` is the tone's drive control
+    at which its preamplifier has that much less gain instead (0 to 10; None out of reach).
     """
 
     drive_db: float
     trim_db: float
     left_over_db: float
+    drive_knob: float | None
     made_with: str
     used_with: str
 
@@ -407,9 +427,18 @@ def drive_change(session: Session, tone: Tone, instrument: Instrument) -> DriveC
         drive_db=drive,
         trim_db=trim,
         left_over_db=wanted - (now + trim),
+        drive_knob=_same_gain_knob(tone, drive),
         made_with=setup_words(maker.name, tone.trim_db, tone.pad_on, stage.pad_db),
         used_with=setup_words(instrument.name, instrument.trim_db, stage.pad_on, stage.pad_db),
     )
+
+
+def _same_gain_knob(tone: Tone, drive_db: float) -> float | None:
+    voice = VOICES.get(tone.voice)
+    if voice is None:
+        return None
+    knob = tone.drive - 10.0 * drive_db / voice.drive_span_db
+    return knob if 0.0 <= knob <= 10.0 else None
 
 
 def setup_words(name: str, trim_db: float, pad_on: bool, pad_db: float) -> str:

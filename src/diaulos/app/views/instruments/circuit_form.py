@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLineEdit,
+    QMenu,
     QPushButton,
     QScrollArea,
     QSlider,
@@ -28,6 +29,7 @@ from diaulos.quantities import (
     LEVEL,
     RESISTANCE,
     Quantity,
+    show,
 )
 from diaulos.session import edits
 from diaulos.session.edits import Edit
@@ -39,6 +41,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.session.model import Session
 from diaulos.session.representative import PICKUP_TYPES, TUNINGS, pickup, usual_controls
+from diaulos.work.instruments import rig_inputs
 
 NARROW = 5
 """Characters that a combo box of the form shows at least."""
@@ -79,6 +82,7 @@ class CircuitForm(QWidget):
         self._instrument: Instrument | None = None
         self._session: Session | None = None
         self._kind = ""
+        self._inputs_shown: tuple[ComparedInput, ...] | None = None
         self.fields: dict[str, QuantityField] = {}
         self.schematic = Schematic()
         self._build()
@@ -265,7 +269,9 @@ class CircuitForm(QWidget):
             self.which.addItem(instrument.pickup(ident).name, ident)
         choose(self.which, chosen)
         self._refill()
-        self._show_inputs(session)
+        if session.compared_inputs != self._inputs_shown:
+            self._inputs_shown = session.compared_inputs
+            self._show_inputs(session)
 
     def _refill(self) -> None:
         instrument, ident = self._instrument, self.which.currentData()
@@ -354,7 +360,8 @@ class CircuitForm(QWidget):
             grid.setColumnMinimumWidth(column, least)
         if len(session.compared_inputs) < 6:
             more = QPushButton("Add input")
-            more.clicked.connect(self._add_input)
+            more.setToolTip("One to type in, or an input of the current rig's devices.")
+            more.setMenu(self._input_menu(session))
             grid.addWidget(more, 6, 0, 1, 2)
             pair = QPushButton("Add pair")
             pair.setToolTip("The last two inputs in parallel, as through a link.")
@@ -505,9 +512,19 @@ class CircuitForm(QWidget):
             del inputs[index]
             self._ask(edits.set_compared_inputs(tuple(inputs)))
 
-    def _add_input(self) -> None:
+    def _input_menu(self, session: Session) -> QMenu:
+        menu = QMenu(self)
+        typed = ComparedInput(name="Typed input", ohm=220e3, pf=50.0)
+        for one in (typed, *rig_inputs(session)):
+            words = f"{one.name}, {show(one.ohm, RESISTANCE)}"
+            menu.addAction(words).triggered.connect(
+                lambda _=False, chosen=one: self.add_input(chosen)
+            )
+        return menu
+
+    def add_input(self, more: ComparedInput) -> None:
+        """One more input to compare."""
         if self._session is not None:
-            more = ComparedInput(name="Typed input", ohm=220e3, pf=50.0)
             self._ask(edits.set_compared_inputs((*self._session.compared_inputs, more)))
 
     def _add_pair(self) -> None:

@@ -165,9 +165,15 @@ class DrivePage(QWidget):
             "Drive = (peak dBu \N{MINUS SIGN} pad + trim) of this setup \N{MINUS SIGN} the same of "
             "the setup that the tone was made with."
         )
+        knob = change.drive_knob
         left = number(change.left_over_db, 1, sign=True)
         self.same.setText(
-            f"The same drive: trim {number(change.trim_db, 1, sign=True)} dB ({left} dB left over)."
+            f"The same drive: trim {number(change.trim_db, 1, sign=True)} dB ({left} dB left over)"
+            + ("." if knob is None else f", or the drive control at {number(knob)}.")
+        )
+        self.same.setToolTip(
+            "The drive control changes the gain of both stages, a trim that ahead of the first: "
+            "the same gain in all, not quite the same sound."
         )
         self.set_trim.setEnabled(abs(change.trim_db - instrument.trim_db) > 1e-6)
         self.measure.setEnabled(True)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
@@ -28,7 +31,9 @@ from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
 from diaulos.work.instruments import (
     REFERENCES,
+    ImpedanceChoice,
     InputRow,
+    compare_inputs,
     loading_curves,
     mend_input,
     rate_impedances,
@@ -45,18 +50,21 @@ COLUMNS = (
     ("Noise", "Thermal noise of all resistors, 300.15 K, 20 Hz to 20 kHz: sqrt(4kT Re(Z) df)"),
 )
 LOST = "What is lost against an input of 10 M"
+NO_WISH = "Type a resonance: which cable or load gives it?"
 
 
 class LoadingPage(QWidget):
     """Plot, table and the choice of an impedance."""
 
     impedance_asked = Signal(float)
+    figures_asked = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session: Session | None = None
         self._instrument: Instrument | None = None
         self._rows: tuple[InputRow, ...] = ()
+        self._ratings: dict[str, tuple[ImpedanceChoice, ...]] = {}
         self.plot = CurvePlot()
         self.table = QTableWidget(0, len(COLUMNS))
         self.table.setAccessibleName("Inputs compared, in figures and words")
@@ -94,8 +102,8 @@ class LoadingPage(QWidget):
         self.mend.setWordWrap(True)
         self.wanted = QuantityField(FREQUENCY, "Resonance wanted", optional=True)
         self.wanted.line.setPlaceholderText("3.2 kHz")
-        self.wanted.changed.connect(lambda _v: self._show_inverse())
-        self.inverse = QLabel("Type a resonance: which cable or load gives it?")
+        self.wanted.changed.connect(lambda _v: self.figures_asked.emit())
+        self.inverse = QLabel(NO_WISH)
         self.inverse.setProperty("role", "muted")
         self.inverse.setWordWrap(True)
         column = QVBoxLayout(self)
@@ -134,9 +142,11 @@ class LoadingPage(QWidget):
             ),
         )
 
-    def show_rows(self, rows: tuple[InputRow, ...]) -> None:
+    def show_figures(self, figures: LoadingFigures) -> None:
         """The figures, once they are worked out."""
-        self._rows = rows
+        rows = self._rows = figures.rows
+        self._ratings = figures.ratings
+        self.inverse.setText(figures.wish)
         self.table.setRowCount(2 * len(rows))
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         for index, row in enumerate(rows):
@@ -159,7 +169,6 @@ class LoadingPage(QWidget):
         if self._session is not None and self._instrument is not None:
             self.show_curves(self._session, self._instrument)
         self._show_choice()
-        self._show_inverse()
 
     def _on_row(self, row: int) -> None:
         self.plot.set_chosen(row)
@@ -170,8 +179,7 @@ class LoadingPage(QWidget):
         if session is None or instrument is None or instrument.position is None:
             return
         stage = session.tone_stage
-        _, reference = REFERENCES[self.reference.currentData()]
-        rated = rate_impedances(instrument, stage, reference)
+        rated = self._ratings.get(self.reference.currentData(), ())
         best = next((c for c in rated if c.chosen), None)
         if best is None:
             self.choice.setText(f"{stage.name} has no impedance to choose.")
@@ -205,42 +213,57 @@ class LoadingPage(QWidget):
             text += " No shorter cable, buffer or switch brings it closer."
         self.mend.setText(text)
 
-    def _show_inverse(self) -> None:
-        instrument, wanted = self._instrument, self.wanted.value
-        if instrument is None or wanted is None:
-            self.inverse.setText("Type a resonance: which cable or load gives it?")
-            return
-        session = self._session
-        assert session is not None
-        stage = session.tone_stage
-        circuit = instrument.circuit()
-        parts = []
-        try:
-            farad = capacitance_for(circuit, stage.impedance_ohm, wanted)
-            cable = farad - stage.input_pf * 1e-12
-            per_m = instrument.cable_pf_per_m * 1e-12
-            if cable <= 0.0:
-                parts.append("less capacitance than the input itself has")
-            else:
-                metres = f" = {cable / per_m:.1f} m of this cable" if per_m > 0.0 else ""
-                parts.append(f"{show(cable, CAPACITANCE)} of cable{metres}")
-        except DiaulosError as error:
-            parts.append(str(error))
-        try:
-            farad = instrument.cable.farad + stage.input_pf * 1e-12
-            ohm = resistance_for(circuit, farad, wanted)
-            parts.append(f"or a load of {show(ohm, RESISTANCE)} with the usual cable")
-        except DiaulosError:
-            pass  # the cable's answer says what can be reached
-        self.inverse.setText(", ".join(parts))
-
     def _on_use(self) -> None:
-        session, instrument = self._session, self._instrument
-        if session is not None and instrument is not None:
-            _, reference = REFERENCES[self.reference.currentData()]
-            for choice in rate_impedances(instrument, session.tone_stage, reference):
-                if choice.chosen:
-                    self.impedance_asked.emit(choice.ohm)
+        for choice in self._ratings.get(self.reference.currentData(), ()):
+            if choice.chosen:
+                self.impedance_asked.emit(choice.ohm)
+
+
+@dataclass(frozen=True)
+class LoadingFigures:
+    """All that takes longer than a frame: rows, ratings per reference, the wish in words."""
+
+    rows: tuple[InputRow, ...]
+    ratings: dict[str, tuple[ImpedanceChoice, ...]]
+    wish: str
+
+
+def work_out(
+    session: Session, instrument: Instrument, wanted_hz: float | None, check: Callable[[], None]
+) -> LoadingFigures:
+    """The figures of an instrument, off the UI thread; `check` may raise to cancel."""
+    rows = compare_inputs(session, instrument)
+    check()
+    ratings = {
+        key: rate_impedances(instrument, session.tone_stage, load)
+        for key, (_, load) in REFERENCES.items()
+    }
+    check()
+    wish = NO_WISH if wanted_hz is None else _wish_words(session, instrument, wanted_hz)
+    return LoadingFigures(rows, ratings, wish)
+
+
+def _wish_words(session: Session, instrument: Instrument, wanted_hz: float) -> str:
+    stage, circuit = session.tone_stage, instrument.circuit()
+    parts = []
+    try:
+        farad = capacitance_for(circuit, stage.impedance_ohm, wanted_hz)
+        cable = farad - stage.input_pf * 1e-12
+        per_m = instrument.cable_pf_per_m * 1e-12
+        if cable <= 0.0:
+            parts.append("less capacitance than the input itself has")
+        else:
+            metres = f" = {cable / per_m:.1f} m of this cable" if per_m > 0.0 else ""
+            parts.append(f"{show(cable, CAPACITANCE)} of cable{metres}")
+    except DiaulosError as error:
+        parts.append(str(error))
+    try:
+        farad = instrument.cable.farad + stage.input_pf * 1e-12
+        ohm = resistance_for(circuit, farad, wanted_hz)
+        parts.append(f"or a load of {show(ohm, RESISTANCE)} with the usual cable")
+    except DiaulosError:
+        pass  # the cable's answer says what can be reached
+    return ", ".join(parts)
 
 
 def _texts(row: InputRow) -> tuple[str, ...]:

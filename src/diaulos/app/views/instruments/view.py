@@ -26,7 +26,7 @@ from diaulos.app.services import Services
 from diaulos.app.views.instruments.circuit_form import CircuitForm
 from diaulos.app.views.instruments.drive_page import DrivePage
 from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, InstrumentModel
-from diaulos.app.views.instruments.loading_page import LoadingPage
+from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
 from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.curve_plot import CurvePlot
 from diaulos.circuit.loading import Load
@@ -36,7 +36,6 @@ from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import Session
 from diaulos.session.representative import representative
 from diaulos.work.instruments import (
-    compare_inputs,
     make_up_db,
     read_strength,
     record_strength,
@@ -148,6 +147,10 @@ class InstrumentsView(QWidget):
         whole.addWidget(split)
 
     def _wire(self) -> None:
+        self._figures_timer = QTimer(self)
+        self._figures_timer.setSingleShot(True)
+        self._figures_timer.setInterval(FIGURES_DELAY_MS)
+        self._figures_timer.timeout.connect(self._show_figures)
         self._document.changed.connect(self._on_changed)
         self.list.selectionModel().currentChanged.connect(lambda *_: self._show())
         self.form.edit_asked.connect(self._apply)
@@ -159,19 +162,17 @@ class InstrumentsView(QWidget):
         self.trims.sheet_asked.connect(self.send_to_sheet)
         self.drive.edit_asked.connect(self._apply)
         self.drive.make_up_asked.connect(self.measure_make_up)
+        self.loading.figures_asked.connect(self._figures_timer.start)
         self.loading.impedance_asked.connect(
             lambda ohm: self._apply(edits.set_tone_stage(impedance_ohm=ohm), "")
         )
         self.add.clicked.connect(self.add_instrument)
         self.duplicate.clicked.connect(self.duplicate_instrument)
         self.remove.clicked.connect(self.remove_instrument)
+        self.pages.currentChanged.connect(lambda _i: self._show())
         self._jobs.started.connect(self._on_started)
         self._jobs.progressed.connect(self._on_progress)
         self._jobs.ended.connect(self._working.hide)
-        self._figures_timer = QTimer(self)
-        self._figures_timer.setSingleShot(True)
-        self._figures_timer.setInterval(FIGURES_DELAY_MS)
-        self._figures_timer.timeout.connect(self._show_figures)
 
     # --- what is chosen ---
 
@@ -189,7 +190,7 @@ class InstrumentsView(QWidget):
     @property
     def settled(self) -> bool:
         """Whether the figures of what is chosen are on screen."""
-        return not self._figures_timer.isActive()
+        return not self._figures_timer.isActive() and self._jobs.quiet
 
     def take_focus(self) -> None:
         """Where the keyboard goes when the view is shown."""
@@ -247,11 +248,20 @@ class InstrumentsView(QWidget):
         if instrument is not None:
             stage = session.tone_stage
             self.form.show_instrument(session, instrument, show(stage.impedance_ohm, RESISTANCE))
-            if instrument.position is not None:
+            if instrument.position is not None and self.pages.currentWidget() is self.loading:
                 self.loading.show_curves(session, instrument)
-        self.trims.show_all(session, instrument, trim_rows(session))
-        self.drive.show_all(session, instrument)
-        self._figures_timer.start()
+        self._show_page()
+
+    def _show_page(self) -> None:
+        """The page that is seen; the others follow when they are shown."""
+        session, instrument = self._document.session, self.instrument
+        page = self.pages.currentWidget()
+        if page is self.trims:
+            self.trims.show_all(session, instrument, trim_rows(session))
+        elif page is self.drive:
+            self.drive.show_all(session, instrument)
+        else:
+            self._figures_timer.start()
 
     def _show_figures(self) -> None:
         session, instrument = self._document.session, self.instrument
@@ -260,7 +270,16 @@ class InstrumentsView(QWidget):
             self.loading.plot.set_empty_text("Add an instrument to see what inputs do to it.")
             self.loading.table.setRowCount(0)
             return
-        self.loading.show_rows(compare_inputs(session, instrument))
+        wanted = self.loading.wanted.value
+
+        def work(progress: Progress, cancel: CancelToken) -> LoadingFigures:
+            return work_out(session, instrument, wanted, cancel.check)
+
+        def done(figures: LoadingFigures) -> None:
+            if self.instrument == instrument:
+                self.loading.show_figures(figures)
+
+        self._jobs.start(Job("loading", work, done, background=True))
 
     # --- edits ---
 
