@@ -310,8 +310,8 @@ def test_measuring_a_file_and_a_take(
     ok = dialog._buttons.button(dialog._buttons.StandardButton.Ok)
     assert not ok.isEnabled()
     dialog.choose_file(path)
-    dialog.unknown.setChecked(False)
-    dialog.full_scale.setValue(9.0)
+    dialog.calibration.unknown.setChecked(False)
+    dialog.calibration.level.setValue(9.0)
     shown.measure(dialog.request())
     settled(opened)
     reading = held(shown).instrument("baritone").strength[-1]

@@ -5,11 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtWidgets import (
-    QCheckBox,
     QComboBox,
     QDialog,
     QDialogButtonBox,
-    QDoubleSpinBox,
     QFormLayout,
     QHBoxLayout,
     QLabel,
@@ -17,6 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.quantities import RESISTANCE, show
 from diaulos.session.instrument import FAMILY_WORDS
 from diaulos.session.model import Session
@@ -80,19 +79,8 @@ class ImportDiDialog(QDialog):
         row.addWidget(self.new_name, 1)
         row.addWidget(self.family)
         form.addRow("", self._new)
-        self.full_scale = QDoubleSpinBox()
-        self.full_scale.setRange(-40.0, 60.0)
-        self.full_scale.setDecimals(1)
-        self.full_scale.setValue(12.0)
-        self.full_scale.setSuffix(" dBu at 0 dBFS")
-        self.full_scale.setAccessibleName("Level that reached full scale")
-        self.unknown = QCheckBox("Unknown")
-        self.unknown.setChecked(True)
-        self.unknown.toggled.connect(self._check)
-        scale = QHBoxLayout()
-        scale.addWidget(self.full_scale, 1)
-        scale.addWidget(self.unknown)
-        form.addRow("Input calibration", scale)
+        self.calibration = CalibrationField()
+        form.addRow("Input calibration", self.calibration)
         self.load = QComboBox()
         self.load.setAccessibleName("Impedance of the DI input")
         self.load.addItem("Unknown", None)
@@ -120,7 +108,6 @@ class ImportDiDialog(QDialog):
     def _check(self) -> None:
         is_new = self.instrument.currentData() == NEW
         self._new.setVisible(is_new)
-        self.full_scale.setEnabled(not self.unknown.isChecked())
         text = ""
         if not self.name.text().strip():
             text = "Give the take a name."
@@ -139,6 +126,6 @@ class ImportDiDialog(QDialog):
             instrument_id="" if is_new else str(self.instrument.currentData()),
             new_instrument=self.new_name.text().strip() if is_new else "",
             family=self.family.currentData(),
-            full_scale_dbu=None if self.unknown.isChecked() else self.full_scale.value(),
+            full_scale_dbu=self.calibration.value,
             load_ohm=self.load.currentData(),
         )

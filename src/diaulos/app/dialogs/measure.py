@@ -6,11 +6,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtWidgets import (
-    QCheckBox,
     QComboBox,
     QDialog,
     QDialogButtonBox,
-    QDoubleSpinBox,
     QFileDialog,
     QFormLayout,
     QHBoxLayout,
@@ -20,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
 
@@ -70,19 +69,8 @@ class MeasureDialog(QDialog):
         self.channel.setRange(1, 64)
         self.channel.setAccessibleName("Channel of the file")
         form.addRow("Channel", self.channel)
-        self.full_scale = QDoubleSpinBox()
-        self.full_scale.setRange(-40.0, 60.0)
-        self.full_scale.setDecimals(1)
-        self.full_scale.setValue(12.0)
-        self.full_scale.setSuffix(" dBu at 0 dBFS")
-        self.full_scale.setAccessibleName("Level that reached full scale")
-        self.unknown = QCheckBox("Unknown")
-        self.unknown.setChecked(True)
-        self.unknown.toggled.connect(self._check)
-        scale = QHBoxLayout()
-        scale.addWidget(self.full_scale, 1)
-        scale.addWidget(self.unknown)
-        form.addRow("Input calibration", scale)
+        self.calibration = CalibrationField()
+        form.addRow("Input calibration", self.calibration)
         hint = QLabel(
             "Some seconds of the hardest strumming, or the part as it will be played.\n"
             "Without a calibration the reading cannot be compared in dBu."
@@ -118,24 +106,20 @@ class MeasureDialog(QDialog):
     def _on_source(self) -> None:
         take = self._takes.get(str(self.source.currentData()))
         if take is not None and take.di is not None:
-            known = take.di.full_scale_dbu
-            self.unknown.setChecked(known is None)
-            if known is not None:
-                self.full_scale.setValue(known)
+            self.calibration.show_value(take.di.full_scale_dbu)
         self._check()
 
     def _check(self) -> None:
         is_file = self.source.currentData() == FILE
         self.browse.setEnabled(is_file)
         self.channel.setEnabled(is_file)
-        self.full_scale.setEnabled(not self.unknown.isChecked())
         missing = is_file and self._path is None
         self._problem.setText("Choose a file." if missing else "")
         self._buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not missing)
 
     def request(self) -> MeasureRequest:
         """What was asked for."""
-        scale = None if self.unknown.isChecked() else self.full_scale.value()
+        scale = self.calibration.value
         take = self._takes.get(str(self.source.currentData()))
         if take is not None and take.di is not None:
             return MeasureRequest(take.name, None, take.di.file, 0, scale)

@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import (
-    QGuiApplication,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -23,6 +22,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
 from diaulos.app.figures import number
+from diaulos.app.widgets.plot import Plot
 
 LEFT, RIGHT, TOP, BOTTOM = 52, 150, 24, 34
 DECADE_MARKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000)
@@ -48,7 +48,7 @@ class Curve:
     mark_hz: float | None = None
 
 
-class CurvePlot(QWidget):
+class CurvePlot(Plot):
     """Curves over a logarithmic frequency axis."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -149,10 +149,6 @@ class CurvePlot(QWidget):
         self._cursor_hz = float(np.clip(hz, self._freqs[0], self._freqs[-1]))
         self.update()
 
-    def copy_image(self) -> None:
-        """The picture to the clipboard."""
-        QGuiApplication.clipboard().setPixmap(self.grab())
-
     def as_csv(self) -> str:
         """Hz, then dB of every line."""
         head = ",".join(["Hz", *(f'"{curve.name}"' for curve in self._curves)])
@@ -161,10 +157,6 @@ class CurvePlot(QWidget):
             for i, hz in enumerate(self._freqs)
         ]
         return "\n".join([head, *rows]) + "\n"
-
-    def copy_csv(self) -> None:
-        """The figures to the clipboard."""
-        QGuiApplication.clipboard().setText(self.as_csv())
 
     # --- painting ---
 

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
-    QGuiApplication,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -27,6 +26,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from diaulos.app import theme
 from diaulos.app.figures import number
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
+from diaulos.app.widgets.plot import Plot
 from diaulos.signal.overview import BASE, Overview
 
 LEFT, RIGHT, TOP, BOTTOM = 68, 12, 6, 20
@@ -46,7 +46,7 @@ class Trace:
     gain: float = 1.0
 
 
-class Waveform(QWidget):
+class Waveform(Plot):
     """Overlaid waveforms over time."""
 
     sought = Signal(int)
@@ -180,10 +180,6 @@ class Waveform(QWidget):
 
     # --- copying ---
 
-    def copy_image(self) -> None:
-        """The picture to the clipboard."""
-        QGuiApplication.clipboard().setPixmap(self.grab())
-
     def as_csv(self) -> str:
         """What is shown as text: time, then lowest and highest of each trace."""
         count = 1000
@@ -199,10 +195,6 @@ class Waveform(QWidget):
         rows = [",".join(f'"{name}"' for name, _ in columns)]
         rows += [",".join(f"{values[i]:.6g}" for _, values in columns) for i in range(count)]
         return "\n".join(rows) + "\n"
-
-    def copy_csv(self) -> None:
-        """The figures to the clipboard."""
-        QGuiApplication.clipboard().setText(self.as_csv())
 
     # --- painting ---
 
