@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import sys
 from pathlib import Path
@@ -19,13 +20,22 @@ def demo_copy(tmp_path: Path, demo_folder: Path) -> Path:
 
 @pytest.fixture(scope="session")
 def demo_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The demo session without passes, written once per process; never to be changed."""
+    """The demo session without passes, written once for all workers; never to be changed."""
+    import fcntl
+
     from diaulos.demo.saltmarsh import write_demo
 
-    path = tmp_path_factory.mktemp("demo") / "Saltmarsh"
-    folder, _ = write_demo(path, with_passes=False)
-    folder.close()
-    return folder.path
+    # Each worker has a folder of its own below the run's.
+    base = tmp_path_factory.getbasetemp()
+    shared = base.parent if os.environ.get("PYTEST_XDIST_WORKER") else base
+    path = shared / "demo" / "Saltmarsh.diaulos"
+    path.parent.mkdir(exist_ok=True)
+    with open(shared / "demo.lock", "w", encoding="utf-8") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not path.exists():
+            folder, _ = write_demo(path, with_passes=False)
+            folder.close()
+    return path
 
 
 @pytest.fixture(autouse=True)
