@@ -253,6 +253,17 @@ def test_repeats_that_differ_and_clipping_are_told() -> None:
     assert strength_warnings(one) == []
 
 
+def test_the_strongest_calibrated_reading_counts() -> None:
+    """A reading of exactly 0 dBu is one too; an uncalibrated one counts only alone."""
+    readings = (reading(-3.0), reading(0.0), reading(9.0, None))
+    one = instrument("one", None).model_copy(update={"strength": readings})
+    assert one.reading == readings[1]
+    alone = one.model_copy(update={"strength": readings[2:]})
+    assert alone.reading == readings[2]
+    elsewhere = reading(20.0, position_id="other")
+    assert one.model_copy(update={"strength": (*readings, elsewhere)}).reading == readings[1]
+
+
 def test_silence_and_scraps_are_refused() -> None:
     with pytest.raises(RefusedError, match="silent"):
         measure_strength(np.zeros(RATE), RATE)

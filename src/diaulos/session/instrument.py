@@ -262,7 +262,9 @@ class Instrument(Frozen):
         """The strongest reading at the chosen position; calibrated ones come first."""
         here = [r for r in self.strength if r.position_id == self.position_id]
         known = [r for r in here if r.full_scale_dbu is not None] or here
-        return max(known, key=lambda r: r.peak_dbu or r.peak_dbfs, default=None)
+        return max(
+            known, key=lambda r: r.peak_dbfs if r.peak_dbu is None else r.peak_dbu, default=None
+        )
 
     @property
     def max_dbu(self) -> float | None:

@@ -115,10 +115,11 @@ class Alignment:
 
 @dataclass(frozen=True)
 class _Candidate:
-    """A lag in samples, and how well the onsets agree there."""
+    """A lag in samples, how well the onsets agree there, and whether there are clear ones."""
 
     lag: int
     onsets: float
+    clear: bool
 
 
 @dataclass(frozen=True)
@@ -170,7 +171,7 @@ def find_alignment(
         for candidate, quick in ranked:
             if quick < WORTH_A_LOOK * ranked[0][1] and fits:
                 break
-            found = _fine(a, b, profile, span, rate_hz, candidate.lag)
+            found = _fine(a, b, profile, span, rate_hz, candidate)
             if found is not None:
                 fits.append(_Fit(found[0], found[1], candidate.onsets))
         if fits or a.size <= COARSE_SECONDS / 4.0 * rate_hz:
@@ -282,7 +283,7 @@ def _coarse_candidates(
         raise RefusedError("too_short", "The two do not overlap.")
     score = np.abs(_cross_correlation(low_a, low_b))
     some = np.arange(-(low_a.size - 1), low_b.size, _SLOW)
-    onsets = _onset_agreement(low_a, low_b, some, rate_hz / DECIMATION).astype(np.float32)
+    onsets, clear = _onset_agreement(low_a, low_b, some, rate_hz / DECIMATION)
     score *= np.repeat(onsets, _SLOW)[: score.size]
     shortest = -(low_a.size - 1)
     if max_delay_samples is not None:
@@ -297,7 +298,7 @@ def _coarse_candidates(
             break
         least = max(least, HOPELESS * float(score[best]))
         lag = (best + shortest) * DECIMATION - offset
-        picks.append(_Candidate(lag, float(onsets[best // _SLOW])))
+        picks.append(_Candidate(lag, float(onsets[best // _SLOW]), clear))
         score[max(0, best - guard) : best + guard + 1] = 0.0
     return picks
 
@@ -316,20 +317,22 @@ def _cross_correlation(a: Audio, b: Audio) -> NDArray[np.float32]:
 
 def _onset_agreement(
     low_a: Audio, low_b: Audio, lags: NDArray[np.int64], low_rate_hz: float
-) -> Real:
-    """How well the beginnings of notes agree at each lag, ONSET_FLOOR to 1."""
+) -> tuple[NDArray[np.float32], bool]:
+    """How well the beginnings of notes agree at each lag, ONSET_FLOOR to 1, and whether that
+    tells anything."""
+    nothing = np.ones(lags.size, np.float32)
     step = max(1, int(0.002 * low_rate_hz))
     width = max(2, round(ONSET_S * low_rate_hz / step))
     one, other = (_onsets(x, step, width) for x in (low_a, low_b))
     if one.size < 2 or other.size < 2 or not one.any() or not other.any():
-        return np.ones(lags.size)
+        return nothing, False
     steps = np.arange(-(one.size - 1), other.size)
     values = _cross_correlation(one, other)
     top = float(values.max())
     if top < CLEAR_ONSETS:
-        return np.ones(lags.size)
+        return nothing, False
     share = np.interp(lags / step, steps, np.maximum(values, 0.0) / top)
-    return np.asarray(ONSET_FLOOR + (1.0 - ONSET_FLOOR) * share)
+    return np.asarray(ONSET_FLOOR + (1.0 - ONSET_FLOOR) * share, np.float32), True
 
 
 def _onsets(low: Audio, step: int, width: int) -> NDArray[np.float32]:
@@ -406,9 +409,10 @@ def _correlation_near(cross: Complex, omega: Real, block: int, reach: int) -> Re
 
 
 def _fine(
-    a: Audio, b: Audio, profile: Real, span: Span, rate_hz: float, lag: int
+    a: Audio, b: Audio, profile: Real, span: Span, rate_hz: float, candidate: _Candidate
 ) -> tuple[Alignment, float] | None:
     """The alignment near a coarse lag, and how well it fits; None when it does not."""
+    lag = candidate.lag
     block = BLOCK
     while block > 2048 and block * 3 > min(a.size, b.size):
         block //= 2
@@ -429,7 +433,8 @@ def _fine(
             break
         offset = fitted.delay_samples
     assert fitted is not None
-    judged = _judge(blocks, fitted, rate_hz, block, _overlap(a, b, fitted))
+    began = candidate.clear and candidate.onsets > ONSETS_DECIDE
+    judged = _judge(blocks, fitted, rate_hz, block, _overlap(a, b, fitted), began)
     if judged is None:
         return None
     confidence, score = judged
@@ -700,9 +705,13 @@ def _overlap(a: Audio, b: Audio, fitted: Alignment) -> float:
 
 
 def _judge(
-    blocks: _Blocks, fitted: Alignment, rate_hz: float, block: int, overlap: float
+    blocks: _Blocks, fitted: Alignment, rate_hz: float, block: int, overlap: float, began: bool
 ) -> tuple[float, float] | None:
-    """Confidence (0 to 1) and a score to compare candidates; None when it is no match."""
+    """Confidence (0 to 1) and a score to compare candidates; None when it is no match.
+
+    `began`: the notes begin together at this lag. Only then may phases that agree all over
+    the spectrum speak for blocks that do not: a held tone's agree one period later, too.
+    """
     middle = blocks.starts + block / 2
     delays = fitted.delay_samples + (fitted.drift_ppm or 0.0) * 1e-6 * middle
     turned = (
@@ -714,7 +723,7 @@ def _judge(
     score = abs(fitted.correlation) * 0.5 + coherence * 0.5
     # Chance finds a likeness where little overlaps: there more is asked.
     needed = MIN_COHERENCE + PARTIAL_EXTRA * (1.0 - overlap)
-    sure = min(1.0, max(0.0, (coherence - 0.8) / (SURE_COHERENCE - 0.8)))
+    sure = min(1.0, max(0.0, (coherence - 0.8) / (SURE_COHERENCE - 0.8))) if began else 0.0
     if agreement < MIN_AGREEMENT * (1.0 - sure) or coherence < needed:
         return None
     confidence = min(1.0, max(agreement, sure) / 0.8) * min(1.0, (coherence - 0.5) / 0.35)
