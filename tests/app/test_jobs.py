@@ -91,6 +91,22 @@ def test_a_newer_background_job_takes_the_place_of_an_older_one(jobs: Jobs, qtbo
     assert results == [3]
 
 
+def test_a_dropped_job_tells_nobody(jobs: Jobs, qtbot: QtBot) -> None:
+    gate = threading.Event()
+
+    def work(progress: Progress, cancel: CancelToken) -> None:
+        gate.wait(20.0)
+
+    jobs.start(Job("old", work, lambda r: pytest.fail("it was dropped"), background=True))
+    jobs.drop_background()
+    assert jobs.quiet
+    heard: list[int] = []
+    with qtbot.waitSignal(jobs.idle, timeout=20_000):
+        jobs.start(Job("old", lambda p, c: 7, heard.append, background=True))
+        gate.set()
+    qtbot.waitUntil(lambda: heard == [7])
+
+
 class _Store:
     """Stands where a session's folder would."""
 

@@ -114,6 +114,21 @@ def test_save_reopen_is_as_it_was(opened: Desk, settled: Settle) -> None:
     assert opened.document.session == before
 
 
+def test_another_session_at_once_while_the_first_is_worked_out(
+    desk: Desk, demo_copy: Path, tmp_path: Path, settled: Settle
+) -> None:
+    """Levels and figures of the first are still under way: their results find nobody."""
+    from diaulos.wiring import new_session
+
+    assert desk.open_path(demo_copy)
+    desk.show_instruments()
+    assert not desk.jobs.quiet
+    folder, session = new_session(tmp_path / "Second")
+    desk.attach(folder, session)
+    settled(desk)
+    assert desk.document.session.name == "Second"
+
+
 def test_save_as_goes_on_there(opened: Desk, tmp_path: Path, settled: Settle) -> None:
     opened.save_as(tmp_path / "Copy")
     settled(opened)

@@ -160,6 +160,7 @@ class Desk(QObject):
         self.window.update_actions()
 
     def _detach(self) -> None:
+        self.jobs.drop_background()
         if self.instruments is not None:
             self.instruments.close_down()
             self.window.stack.removeWidget(self.instruments)

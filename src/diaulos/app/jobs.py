@@ -98,6 +98,13 @@ class Jobs(QObject):
         if self._front is not None:
             self._front[1].cancel()
 
+    def drop_background(self) -> None:
+        """Forget the background jobs: what they were for is going away."""
+        self._waiting.clear()
+        for _, token in self._back.values():
+            token.cancel()
+        self._back.clear()
+
     def shut_down(self) -> None:
         """Cancel all and wait for the threads: the window is closing."""
         self._waiting.clear()
@@ -132,7 +139,10 @@ class Jobs(QObject):
         if thread is not None:
             thread.join()
         if job.background:
-            self._back.pop(job.title, None)
+            running = self._back.get(job.title)
+            if running is None or running[0] is not job:
+                return False  # dropped: whoever asked for it is gone
+            self._back.pop(job.title)
             following = self._waiting.pop(job.title, None)
             if following is not None:
                 self.start(following)
