@@ -45,7 +45,7 @@ Complex = NDArray[np.complex128]
 DECIMATION = 16
 COARSE_SECONDS = 30.0
 BLOCK = 16_384
-MAX_BLOCKS, MAX_BLOCKS_LONG = 88, 56
+MAX_BLOCKS, MAX_BLOCKS_LONG = 88, 44
 """Over two minutes fewer blocks, spread wider, are precise enough."""
 LONG_S = 120.0
 SILENCE_DBFS = -90.0
@@ -161,7 +161,7 @@ def find_alignment(
     a, b = require_mono(a, "A"), require_mono(b, "B")
     _require_sound(a, rate_hz, "A")
     _require_sound(b, rate_hz, "B")
-    profile = _energy_profile(a)
+    profile = _energy_profile(a, rate_hz)
     fits: list[_Fit] = []
     # Clocks far apart smear a long correlation: a shorter one is the second try.
     for seconds in (COARSE_SECONDS, COARSE_SECONDS / 4.0):
@@ -233,22 +233,33 @@ def _not_the_same() -> RefusedError:
 # --- coarse --------------------------------------------------------------------------
 
 
-def _energy_profile(a: Audio) -> Real:
-    """Running energy of every 16th sample of A: enough to rank blocks by level."""
-    return np.concatenate(
-        [[0.0], np.cumsum(np.square(a[::DECIMATION], dtype=np.float32), dtype=np.float64)]
-    )
+@dataclass(frozen=True)
+class _Profile:
+    """Running energy of every `step`-th sample of A: enough to rank blocks by level."""
+
+    step: int
+    total: Real
+
+    def between(self, starts: NDArray[np.int64], count: int) -> Real:
+        """Energy of the stretches of `count` samples from `starts` on."""
+        return self.total[(starts + count) // self.step] - self.total[starts // self.step]
 
 
-def _coarse_span(profile: Real, frames: int, rate_hz: float, seconds: float) -> Span:
+def _energy_profile(a: Audio, rate_hz: float) -> _Profile:
+    # A long take is ranked by fewer of its samples: reading them all is what it costs.
+    step = DECIMATION if a.size < LONG_S * rate_hz else 4 * DECIMATION
+    squares = np.square(a[::step], dtype=np.float32)
+    return _Profile(step, np.concatenate([[0.0], np.cumsum(squares, dtype=np.float64)]))
+
+
+def _coarse_span(profile: _Profile, frames: int, rate_hz: float, seconds: float) -> Span:
     """The loudest `seconds` of A, found in steps of about 0.1 s."""
     want = int(seconds * rate_hz)
     if frames <= want:
         return Span(0, frames)
-    stride = max(1, int(0.1 * rate_hz) // DECIMATION)
-    length = want // DECIMATION
-    energy = profile[length::stride] - profile[:-length:stride]
-    return Span(int(np.argmax(energy)) * stride * DECIMATION, want)
+    stride = max(1, int(0.1 * rate_hz) // DECIMATION) * DECIMATION
+    starts = np.arange(0, frames - want, stride)
+    return Span(int(starts[int(np.argmax(profile.between(starts, want)))]), want)
 
 
 def _decimate(x: Audio) -> NDArray[np.float32]:
@@ -365,7 +376,7 @@ def _overlap_energy(low_a: Audio, low_b: Audio, lags: NDArray[np.int64]) -> Real
 
 
 def _rank(
-    a: Audio, b: Audio, profile: Real, rate_hz: float, candidates: list[_Candidate]
+    a: Audio, b: Audio, profile: _Profile, rate_hz: float, candidates: list[_Candidate]
 ) -> list[tuple[_Candidate, float]]:
     """The candidates by how well some loud blocks fit there, best first, to the sample."""
     block = BLOCK // 2
@@ -409,7 +420,7 @@ def _correlation_near(cross: Complex, omega: Real, block: int, reach: int) -> Re
 
 
 def _fine(
-    a: Audio, b: Audio, profile: Real, span: Span, rate_hz: float, candidate: _Candidate
+    a: Audio, b: Audio, profile: _Profile, span: Span, rate_hz: float, candidate: _Candidate
 ) -> tuple[Alignment, float] | None:
     """The alignment near a coarse lag, and how well it fits; None when it does not."""
     lag = candidate.lag
@@ -457,7 +468,7 @@ def _cut_again(
 
 
 def _loud_starts(
-    a: Audio, b: Audio, profile: Real, block: int, lag: int, most: int
+    a: Audio, b: Audio, profile: _Profile, block: int, lag: int, most: int
 ) -> NDArray[np.int64]:
     """Starts of up to `most` loud blocks of A that have a partner in B."""
     first, last = max(0, -lag), min(a.size, b.size - lag) - block
@@ -466,7 +477,7 @@ def _loud_starts(
     # Short takes get overlapping blocks, long ones are sampled.
     hop = block * 7 // 8 if last - first >= 8 * block else max(block // 4, 1)
     starts = np.arange(first, last + 1, hop)
-    energy = profile[(starts + block) // DECIMATION] - profile[starts // DECIMATION]
+    energy = profile.between(starts, block)
     loud = energy > 1e-3 * energy.max()
     starts, energy = starts[loud], energy[loud]
     if starts.size > most:
