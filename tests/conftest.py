@@ -8,6 +8,11 @@ import sys
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
+
+# The same examples at every run, on a developer's machine as in CI, however slow it is.
+settings.register_profile("diaulos", derandomize=True, database=None, deadline=None)
+settings.load_profile("diaulos")
 
 
 @pytest.fixture

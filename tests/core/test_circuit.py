@@ -339,7 +339,7 @@ BAND = np.geomspace(20.0, 20_000.0, 80)
 
 
 @given(GUITARS, st.floats(1e3, 1e7), st.floats(1e3, 1e7), st.floats(0.0, 2e-9))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_more_load_never_raises_the_level(
     guitar: Magnetic, one: float, two: float, farad: float
 ) -> None:
@@ -349,13 +349,31 @@ def test_more_load_never_raises_the_level(
 
 
 @given(GUITARS, st.floats(2e5, 1e7), st.floats(1e-11, 2e-9), st.floats(1e-11, 2e-9))
-@settings(max_examples=60, deadline=None)
-def test_more_capacitance_never_raises_the_resonance(
+@settings(max_examples=60)
+def test_more_capacitance_never_raises_a_clear_resonance(
     guitar: Magnetic, ohm: float, farad: float, more: float
 ) -> None:
     before, after = resonance(guitar, Load(ohm, farad)), resonance(guitar, Load(ohm, farad + more))
-    if before and after:
+    # The closed form below turns round at a damping ratio of 1/2, a peak of 1.25 dB.
+    if before and after and before[1] > 1.25:
         assert after[0] <= before[0] * 1.0005
+
+
+def test_resonance_is_the_closed_form_even_where_capacitance_raises_it() -> None:
+    # Coil, resistance and one shunt, by hand: |1 + (R + sL)(G + sC)| is least at
+    # w^2 = (1 + RG) / LC - (R/L + G/C)^2 / 2, which grows with C while C < G^2 L.
+    henry, ohm, winding = 4.0, 2000.0, 50e-12
+    guitar = Magnetic((Coil(henry, ohm, winding, None),), Controls(250e3, tone_ohm=None))
+    found = []
+    for farad in (10e-12, 30e-12, 500e-12, 1000e-12):
+        siemens, all_farad = 1.0 / 250e3 + 1.0 / 1e6, winding + farad
+        square = (1.0 + ohm * siemens) / (henry * all_farad)
+        square -= (ohm / henry + siemens / all_farad) ** 2 / 2.0
+        got = resonance(guitar, Load(1e6, farad))
+        assert got is not None
+        assert got[0] == pytest.approx(np.sqrt(square) / (2.0 * np.pi), rel=5e-4)
+        found.append(got[0])
+    assert found[1] > found[0] > found[2] > found[3]
 
 
 @given(st.lists(st.tuples(st.floats(1e3, 1e7), st.floats(0.0, 1e-9)), min_size=1, max_size=4))

@@ -37,7 +37,7 @@ def test_convolution_in_single_precision() -> None:
 @given(
     st.lists(st.integers(1, 900), min_size=1, max_size=12), st.sampled_from([1, 5, 32, 33, 1000])
 )
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_blocks_of_any_size_convolve_alike(sizes: list[int], length: int) -> None:
     fir = np.random.default_rng(length).standard_normal(length)
     convolver = BlockConvolver(fir)
@@ -61,7 +61,7 @@ def test_fractional_delay_is_flat_and_right(fraction: float) -> None:
 
 
 @given(st.floats(-900.0, 900.0))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_shift_moves_a_sine(delay: float) -> None:
     n = np.arange(6000)
     sine = np.sin(2.0 * np.pi * 0.01 * n)

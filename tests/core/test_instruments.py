@@ -507,7 +507,7 @@ def test_an_unknown_load_or_instrument_is_not_undone(tmp_path: Path) -> None:
 
 
 @given(st.integers(0, 9000), st.integers(1, 9000), st.integers(64, 5000))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_a_filtered_source_reads_the_same_from_anywhere(first: int, count: int, block: int) -> None:
     taps = np.random.default_rng(1).standard_normal(300)
     samples = np.random.default_rng(2).standard_normal(9500).astype(np.float32)

@@ -20,7 +20,7 @@ NOISE = np.random.default_rng(2).uniform(-1.0, 1.0, 300_001).astype(np.float32)
 
 
 @given(st.lists(st.integers(1, 90_000), min_size=1, max_size=6))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_the_pyramid_does_not_depend_on_the_blocks(sizes: list[int]) -> None:
     total = min(sum(sizes), NOISE.size)
     edges = np.minimum(np.cumsum([0, *sizes]), total)

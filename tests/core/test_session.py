@@ -84,7 +84,7 @@ EDITS = [
 
 
 @given(st.lists(st.integers(0, len(EDITS) - 1), max_size=12))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_undo_restores_and_redo_repeats_exactly(order: list[int]) -> None:
     history = History(session(one_pass()))
     states = [history.current]
