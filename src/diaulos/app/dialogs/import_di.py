@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.quantities import RESISTANCE, show
 from diaulos.session.instrument import FAMILY_WORDS
@@ -87,22 +88,11 @@ class ImportDiDialog(QDialog):
         for ohm in (10e3, 47e3, 60e3, 100e3, 220e3, 470e3, 1e6, 10e6):
             self.load.addItem(show(ohm, RESISTANCE), ohm)
         form.addRow("Input impedance", self.load)
-        hint = QLabel(
+        hint = (
             "The level of a sine at the DI input that reached full scale, at the gain that was "
             "set.\nUnknown: +12 dBu is assumed, and said wherever it is used."
         )
-        hint.setProperty("role", "muted")
-        form.addRow(hint)
-        self._problem = QLabel()
-        self._problem.setProperty("role", "problem")
-        form.addRow(self._problem)
-        self._buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
-        self._buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Import")
-        self._buttons.accepted.connect(self.accept)
-        self._buttons.rejected.connect(self.reject)
-        form.addRow(self._buttons)
+        self._problem, self._buttons = add_foot(self, form, hint, "Import")
         self._check()
 
     def _check(self) -> None:

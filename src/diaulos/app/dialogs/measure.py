@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
@@ -71,22 +72,11 @@ class MeasureDialog(QDialog):
         form.addRow("Channel", self.channel)
         self.calibration = CalibrationField()
         form.addRow("Input calibration", self.calibration)
-        hint = QLabel(
+        hint = (
             "Some seconds of the hardest strumming, or the part as it will be played.\n"
             "Without a calibration the reading cannot be compared in dBu."
         )
-        hint.setProperty("role", "muted")
-        form.addRow(hint)
-        self._problem = QLabel()
-        self._problem.setProperty("role", "problem")
-        form.addRow(self._problem)
-        self._buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
-        self._buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Measure")
-        self._buttons.accepted.connect(self.accept)
-        self._buttons.rejected.connect(self.reject)
-        form.addRow(self._buttons)
+        self._problem, self._buttons = add_foot(self, form, hint, "Measure")
         if self.source.count() > 1:
             self.source.setCurrentIndex(1)
         self._on_source()
