@@ -74,10 +74,10 @@ class CurvePlot(Plot):
         self.setAccessibleDescription("; ".join(self._words(curve) for curve in curves))
         self.update()
 
-    def set_empty_text(self, text: str) -> None:
-        """What stands there while there is nothing."""
-        self._empty = text
-        self.update()
+    def clear(self, why: str) -> None:
+        """Show no line, and this text in their place."""
+        self._empty = why
+        self.set_curves(self._freqs, ())
 
     def set_chosen(self, index: int) -> None:
         """The line that is drawn stronger, -1 for none."""
@@ -217,9 +217,12 @@ class CurvePlot(Plot):
 
     def _paint_curve(self, painter: QPainter, index: int, curve: Curve) -> None:
         xs, ys = np.asarray(self._x(self._freqs)), np.asarray(self._y(curve.db))
-        # One point per half pixel is as fine as the screen.
-        step = max(1, xs.size // max(2 * int(self._plot().width()), 1))
-        points = [QPointF(x, y) for x, y in zip(xs[::step], ys[::step], strict=True)]
+        # These curves are smooth: a point every two pixels looks the same, and a stroke's cost
+        # goes with its points. The plot has to follow a knob within a frame.
+        step = max(1, round(2.0 * xs.size / max(self._plot().width(), 1.0)))
+        points = [
+            QPointF(x, y) for x, y in zip(xs[::step].tolist(), ys[::step].tolist(), strict=True)
+        ]
         painter.setPen(self._pen(index))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(QPolygonF(points))

@@ -129,8 +129,7 @@ class LoadingPage(QWidget):
         self._session, self._instrument = session, instrument
         loads = [Load.together(instrument.cable, c.load) for c in session.compared_inputs]
         if not loads:
-            self.plot.set_curves(FREQS, ())
-            self.plot.set_empty_text("No inputs to compare. Add one at the right.")
+            self.plot.clear("No inputs to compare. Add one at the right.")
             return
         levels = loading_curves(instrument, loads, FREQS)
         marks = {row.name: row.figures.resonance_hz for row in self._rows}

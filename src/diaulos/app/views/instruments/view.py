@@ -266,8 +266,7 @@ class InstrumentsView(QWidget):
     def _show_figures(self) -> None:
         session, instrument = self._document.session, self.instrument
         if instrument is None or instrument.position is None:
-            self.loading.plot.set_curves(self.loading.plot._freqs, ())
-            self.loading.plot.set_empty_text("Add an instrument to see what inputs do to it.")
+            self.loading.plot.clear("Add an instrument to see what inputs do to it.")
             self.loading.table.setRowCount(0)
             return
         wanted = self.loading.wanted.value
