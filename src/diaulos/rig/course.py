@@ -2,18 +2,36 @@
 
 A course is found backwards from the track: the cable into a port, the output it comes
 from, the path inside that device, the input before it, and so on. It ends where an output
-has no path behind it: at an instrument, or at a track that is played.
+has no path behind it: at an instrument, or at a track that is played. A port of several
+channels is followed on one of them.
 """
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from diaulos.errors import RigError
-from diaulos.rig.model import Cable, Device, Path, Port, PortRef, Rig
+from diaulos.rig.graph import RECORDER, RigGraph
+from diaulos.rig.model import (
+    AdcStage,
+    AmpStage,
+    CabinetStage,
+    Cable,
+    CableKind,
+    DacStage,
+    DelayStage,
+    Device,
+    Path,
+    Port,
+    PortRef,
+    Rig,
+    Tap,
+)
+from diaulos.rig.sources import INSTRUMENT, REPRESENTATIVE, PlayedSource
+from diaulos.units import metres_to_ms, samples_to_ms
 
-PLAY_KIND = "recorder"
-"""The kind of device whose outputs play tracks and whose inputs are tracks."""
+PLAY_KIND = RECORDER
 
 
 @dataclass(frozen=True)
@@ -28,15 +46,24 @@ class Leg:
     path: Path | None
     exit: Port | None
     cable: Cable | None
+    channel: int = 0
+    """Of the exit, counted from 0."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Course:
     """The legs from the start to the track."""
 
-    rig: Rig
+    graph: RigGraph
     track: PortRef
     legs: tuple[Leg, ...]
+    source: PlayedSource | None = None
+    """The instrument at the start; None where a track is played."""
+
+    @property
+    def rig(self) -> Rig:
+        """The rig that it runs through."""
+        return self.graph.rig
 
     @property
     def start(self) -> Leg:
@@ -47,59 +74,193 @@ class Course:
         """Whether some device on the course has a stage of this kind."""
         return any(stage.kind == kind for leg in self.legs if leg.path for stage in leg.path.stages)
 
+    @property
+    def tap(self) -> Tap:
+        """Where the course leaves the shared path."""
+        return tap_of(self)
 
-def trace(rig: Rig, track: PortRef) -> Course:
+    @property
+    def conversions(self) -> int:
+        """How often the signal changes between analog and digital."""
+        return sum(
+            isinstance(stage, (AdcStage, DacStage))
+            for leg in self.legs
+            if leg.path
+            for stage in leg.path.stages
+        )
+
+    @property
+    def digital_links(self) -> tuple[Cable, ...]:
+        """The cables that carry it as numbers between two devices."""
+        return tuple(
+            leg.cable
+            for leg in self.legs
+            if leg.cable and leg.exit and leg.exit.signal_class.value in ("digital", "stream")
+        )
+
+    def delay_ms(self, rate_hz: float) -> float:
+        """From the start to the track: converters, processing, and air."""
+        return sum(leg_delay_ms(leg, rate_hz) for leg in self.legs)
+
+
+def leg_delay_ms(leg: Leg, rate_hz: float) -> float:
+    """Time in a device and through the air behind it."""
+    total = 0.0
+    for stage in leg.path.stages if leg.path else ():
+        total += stage_delay_ms(stage, leg.device, rate_hz)
+    if leg.cable is not None and leg.exit is not None and leg.exit.signal_class.value == "sound":
+        total += metres_to_ms(leg.cable.length_m)
+    return total
+
+
+def stage_delay_ms(stage: object, device: Device, rate_hz: float) -> float:
+    """Time that a stage takes."""
+    if isinstance(stage, (AdcStage, DacStage)):
+        return samples_to_ms(stage.latency_samples, rate_hz)
+    if isinstance(stage, DelayStage):
+        samples = device.number(stage.control)
+        if stage.buffer is not None:
+            samples += stage.buffers * float(device.word(stage.buffer))
+        return stage.ms + samples_to_ms(samples, rate_hz)
+    return 0.0
+
+
+def tap_of(course: Course) -> Tap:
+    """Dry, printed behind pedals, amp, amp and cabinet, modeled, or microphone."""
+    found: Tap = "di"
+    for leg in course.legs:
+        if leg.device.kind == "microphone":
+            return "mic"
+        if leg.path is None:
+            continue
+        if leg.path.printed and found == "di":
+            found = "printed"
+        for stage in leg.path.stages:
+            if isinstance(stage, AmpStage):
+                if stage.full_scale_dbu is not None and found in ("di", "printed"):
+                    found = "modeled"
+                elif stage.full_scale_dbu is None and found != "modeled":
+                    found = "amp"
+            elif isinstance(stage, CabinetStage) and leg.device.word(stage.setting) != "none":
+                found = "modeled" if found in ("di", "printed", "modeled") else "cabinet"
+    return found
+
+
+def trace(rig: Rig | RigGraph, track: PortRef) -> Course:
     """The course that ends at this input.
 
     Raises RigError where the way back is missing, divides, or runs in a circle.
     """
-    device = rig.device(track.device)
-    legs = [Leg(device, device.port(track.port), None, None, None)]
-    here = track
-    seen: set[str] = {str(track)}
+    graph = rig if isinstance(rig, RigGraph) else RigGraph(rig)
+    here = graph.plug(track)
+    legs = [Leg(here.device, here.port, None, None, None)]
+    seen: set[tuple[str, str, int]] = set()
+    channel = 0
     while True:
-        cable = _cable_into(rig, here)
-        if str(cable.source) in seen:
+        cable = _cable_into(graph, here.ref)
+        behind = graph.source(cable)
+        key = (behind.device.id, behind.port.id, channel)
+        if key in seen:
             raise RigError(
                 "The rig feeds back into itself here.",
                 where=str(cable.source),
                 remedy="Unplug one of the cables of the circle: it would howl.",
             )
-        seen.add(str(cable.source))
-        device = rig.device(cable.source.device)
-        exit_port = device.port(cable.source.port)
-        path = next((p for p in device.paths if p.target == exit_port.id), None)
+        seen.add(key)
+        if channel >= behind.port.channels:
+            raise RigError(
+                f"{behind.words} carries {behind.port.channels} channel(s); "
+                f"channel {channel + 1} is wanted.",
+                where=behind.words,
+                remedy="Use a connection with more channels, or another input.",
+            )
+        path = _path_to(graph, behind.device, behind.port, channel)
         if path is None:
-            legs.append(Leg(device, None, None, exit_port, cable))
-            return Course(rig, track, tuple(reversed(legs)))
-        entry = device.port(path.source)
-        legs.append(Leg(device, entry, path, exit_port, cable))
-        here = PortRef(device=device.id, port=entry.id)
+            legs.append(Leg(behind.device, None, None, behind.port, cable, channel))
+            return Course(graph, track, tuple(reversed(legs)), source_of(graph, behind.device))
+        entry = graph.plug(PortRef(device=behind.device.id, port=path.source))
+        legs.append(Leg(behind.device, entry.port, path, behind.port, cable, channel))
+        here, channel = entry, path.source_channel
 
 
-def _cable_into(rig: Rig, ref: PortRef) -> Cable:
-    cables = [cable for cable in rig.cables if cable.target == ref]
-    port = rig.port(ref)
-    where = f"{rig.device(ref.device).name}, {port.name}"
+def source_of(graph: RigGraph, device: Device) -> PlayedSource | None:
+    """The instrument that a device stands for; None for a recorder that plays."""
+    if device.kind != INSTRUMENT:
+        return None
+    known: Mapping[str, PlayedSource] = graph.sources
+    family = device.word("family") if device.has_setting("family") else "guitar"
+    return known.get(device.id) or REPRESENTATIVE.get(family, REPRESENTATIVE["guitar"])
+
+
+def _path_to(graph: RigGraph, device: Device, port: Port, channel: int) -> Path | None:
+    """The path behind an output: the one that something feeds, where several are mixed."""
+    if device.kind == RECORDER:
+        return None  # a played track, whatever the computer's monitoring adds
+    paths = [p for p in graph.paths_to(device.id, port.id) if p.target_channel == channel]
+    if len(paths) > 1:
+        plugged = [p for p in paths if graph.into.get((device.id, p.source))]
+        paths = plugged or paths
+    if len(paths) > 1:
+        fed = [p for p in paths if _is_fed(graph, (device.id, p.source), set())]
+        paths = fed or paths
+    return paths[0] if paths else None
+
+
+def _is_fed(graph: RigGraph, key: tuple[str, str], seen: set[tuple[str, str]]) -> bool:
+    """Whether an instrument or a played track leads here."""
+    if key in seen:
+        return False
+    seen.add(key)
+    for cable in graph.into.get(key, ()):
+        device = graph.source(cable).device
+        if device.kind in (RECORDER, INSTRUMENT):
+            return True
+        for path in graph.paths_to(device.id, cable.source.port):
+            if _is_fed(graph, (device.id, path.source), seen):
+                return True
+    return False
+
+
+def _cable_into(graph: RigGraph, ref: PortRef) -> Cable:
+    cables = graph.into.get((ref.device, ref.port), [])
     if not cables:
-        raise RigError("Nothing is plugged in here.", where=where, remedy="Plug in a cable.")
-    if len(cables) > 1:
         raise RigError(
-            f"{len(cables)} cables end in one input.", where=where, remedy="Unplug all but one."
+            "Nothing is plugged in here.", where=graph.plug(ref).words, remedy="Plug in a cable."
+        )
+    if len(cables) > 1:
+        if all(cable.kind is CableKind.AIR for cable in cables):
+            return cables[0]  # a microphone hears the nearest first; the others bleed in
+        raise RigError(
+            f"{len(cables)} cables end in one input.",
+            where=graph.plug(ref).words,
+            remedy="Unplug all but one.",
         )
     return cables[0]
 
 
+@dataclass(frozen=True, eq=False)
+class TracedTrack:
+    """A recorded track: its course, or why there is none."""
+
+    track: PortRef
+    course: Course | None
+    problem: RigError | None = None
+
+
+def trace_all(graph: RigGraph) -> tuple[TracedTrack, ...]:
+    """Every recorded track, in the recorder's order."""
+    found = []
+    for track in graph.tracks:
+        try:
+            found.append(TracedTrack(track, trace(graph, track)))
+        except RigError as error:
+            found.append(TracedTrack(track, None, error))
+    return tuple(found)
+
+
 def tracks(rig: Rig) -> tuple[PortRef, ...]:
     """The inputs of recorders that something is plugged into, in the rig's order."""
-    plugged = {cable.target for cable in rig.cables}
-    return tuple(
-        ref
-        for device in rig.devices
-        if device.kind == PLAY_KIND
-        for port in device.ports
-        if (ref := PortRef(device=device.id, port=port.id)) in plugged
-    )
+    return RigGraph(rig).tracks
 
 
 def reamp_course(rig: Rig) -> Course:
@@ -107,8 +268,9 @@ def reamp_course(rig: Rig) -> Course:
 
     The first track whose course begins at a recorder; RigError when there is none.
     """
-    for track in tracks(rig):
-        course = trace(rig, track)
+    graph = RigGraph(rig)
+    for track in graph.tracks:
+        course = trace(graph, track)
         if course.start.device.kind == PLAY_KIND:
             return course
     raise RigError(

@@ -25,9 +25,23 @@ from diaulos.circuit.network import (
     shunt,
     transformer,
 )
+from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import RigError
 from diaulos.rig.course import Course, Leg
-from diaulos.rig.model import Cable, Device, PassiveStage, Port, SignalClass
+from diaulos.rig.graph import RigGraph, passive_paths
+from diaulos.rig.model import (
+    AUDIO_CLASSES,
+    DIGITAL_CLASSES,
+    Balance,
+    Cable,
+    CableKind,
+    Device,
+    PassiveStage,
+    Path,
+    Port,
+    PortRef,
+    SignalClass,
+)
 
 
 @dataclass(frozen=True)
@@ -42,12 +56,35 @@ class Point:
         return f"{self.leg}.{self.port.id}"
 
 
+@dataclass(frozen=True, eq=False)
+class SideLoad:
+    """What else hangs at a node: other cables of the same output, other passive ways."""
+
+    graph: RigGraph
+    cables: tuple[Cable, ...] = ()
+    device: Device | None = None
+    paths: tuple[Path, ...] = ()
+
+    def admittance(self, freqs_hz: Real) -> Complex:
+        """Current per volt at the node."""
+        total: Complex = np.zeros(freqs_hz.shape, complex)
+        for cable in self.cables:
+            total = total + _cable_admittance(self.graph, cable, freqs_hz, frozenset())
+        for path in self.paths:
+            assert self.device is not None
+            total = total + _path_admittance(self.graph, self.device, path, freqs_hz, frozenset())
+        return total
+
+
+Part = Cable | tuple[Device, Path] | SideLoad
+
+
 @dataclass(frozen=True)
 class Link:
     """One part of a segment and the point behind it (None inside)."""
 
-    two_port: Cable | tuple[Device, PassiveStage]
-    behind: Point
+    two_port: Part
+    behind: Point | None
 
 
 @dataclass(frozen=True)
@@ -56,38 +93,56 @@ class Segment:
 
     source: Point
     links: tuple[Link, ...]
+    circuit: InstrumentCircuit | None = None
+    """The instrument that drives it, in place of the port's resistance."""
+    leg_db: float = 0.0
+    """What is lost where one leg of a symmetrical output is used."""
 
     @property
     def load(self) -> Point:
         """The input at the end."""
-        return self.links[-1].behind
+        behind = self.links[-1].behind
+        assert behind is not None
+        return behind
 
     @property
     def digital(self) -> bool:
-        """True for streams: what goes in comes out."""
-        return self.source.port.signal_class in (SignalClass.STREAM, SignalClass.DIGITAL)
+        """True for streams and for sound: what goes in comes out."""
+        return self.source.port.signal_class in (*DIGITAL_CLASSES, SignalClass.SOUND)
 
     @property
     def inverts(self) -> bool:
         """True where a passive network turns the polarity."""
-        return sum(not isinstance(k.two_port, Cable) and k.two_port[1].inverts
-                   for k in self.links) % 2 == 1  # fmt: skip
+        return sum(
+            isinstance(stage, PassiveStage) and stage.inverts
+            for link in self.links
+            if isinstance(link.two_port, tuple)
+            for stage in link.two_port[1].stages
+        ) % 2 == 1  # fmt: skip
 
     def responses(self, freqs_hz: Real) -> dict[Point, Complex]:
         """Voltage at every point of the segment re the source's EMF, over frequency."""
         points = (self.source, *(link.behind for link in self.links))
         if self.digital:
-            return {point: np.ones(freqs_hz.shape, complex) for point in points}
+            return {p: np.ones(freqs_hz.shape, complex) for p in points if p is not None}
         parts = [_two_port(link.two_port, freqs_hz) for link in self.links]
         load_port = self.load.port
         load = parallel(
             resistor(load_port.impedance_ohm, freqs_hz),
             capacitor(load_port.capacitance_pf * 1e-12, freqs_hz),
         )
-        source = resistor(self.source.port.impedance_ohm, freqs_hz)
-        sign = -1.0 if self.inverts else 1.0
-        levels = node_levels(source, parts, load)
-        return {point: sign * level for point, level in zip(points, levels, strict=True)}
+        scale: Complex | float = 10.0 ** (self.leg_db / 20.0) * (-1.0 if self.inverts else 1.0)
+        if self.circuit is None:
+            impedance = resistor(self.source.port.impedance_ohm, freqs_hz)
+        else:
+            source = self.circuit.source(freqs_hz)
+            impedance, scale = source.impedance, scale * source.emf
+        levels = node_levels(impedance, parts, load)
+        return {
+            point: np.asarray(scale * level)
+            for point, level in zip(points, levels, strict=True)
+            if point is not None
+        }
 
 
 @dataclass(frozen=True)
@@ -113,40 +168,115 @@ class Active:
 def cut(course: Course) -> tuple[Segment | Active, ...]:
     """Segments and isolating devices in turn, from the start to the track."""
     steps: list[Segment | Active] = []
+    graph = course.graph
     start = course.legs[0]
     assert start.exit is not None
-    source, links = Point(0, start.exit), []
+    source, links = Point(0, start.exit), _side_links(graph, start)
+    circuit = course.source.circuit if course.source else None
+    leg_db = _leg_loss_db(graph, start.cable)
     for index, leg in enumerate(course.legs[1:], start=1):
         cable = course.legs[index - 1].cable
         assert cable is not None
         assert leg.entry is not None
         links.append(Link(cable, Point(index, leg.entry)))
+        here = PortRef(device=leg.device.id, port=leg.entry.id)
+        passive = passive_paths(graph.paths_from(here.device, here.port))
         if leg.path is None or leg.exit is None:
             break
-        passive = _passive_of(leg)
-        if passive is not None:
-            links.append(Link((leg.device, passive), Point(index, leg.exit)))
+        others = tuple(path for path in passive if path is not leg.path)
+        if others:
+            links[-1:] = [
+                Link(cable, None),
+                Link(SideLoad(graph, device=leg.device, paths=others), Point(index, leg.entry)),
+            ]
+        if leg.path in passive:
+            links.append(Link((leg.device, leg.path), Point(index, leg.exit)))
+            links += _side_links(graph, leg)
             continue
-        steps.append(Segment(source, tuple(links)))
+        steps.append(Segment(source, tuple(links), circuit, leg_db))
         steps.append(Active(index, leg))
-        source, links = Point(index, leg.exit), []
-    steps.append(Segment(source, tuple(links)))
+        source, links, circuit = Point(index, leg.exit), _side_links(graph, leg), None
+        leg_db = _leg_loss_db(graph, leg.cable)
+    steps.append(Segment(source, tuple(links), circuit, leg_db))
     return tuple(steps)
 
 
-def _passive_of(leg: Leg) -> PassiveStage | None:
-    assert leg.path is not None
-    passive = [stage for stage in leg.path.stages if isinstance(stage, PassiveStage)]
-    if passive and len(leg.path.stages) > 1:
-        raise RigError("A passive network must stand alone in its path.", where=leg.device.name)
-    return passive[0] if passive else None
+ONE_LEG_DB = 20.0 * np.log10(0.5)
 
 
-def _two_port(part: Cable | tuple[Device, PassiveStage], freqs_hz: Real) -> TwoPort:
+def _leg_loss_db(graph: RigGraph, cable: Cable | None) -> float:
+    """6 dB where a symmetrical output meets an unbalanced input or cable."""
+    if cable is None:
+        return 0.0
+    source, target = graph.source(cable).port, graph.target(cable).port
+    if source.balance is not Balance.SYMMETRICAL or source.signal_class not in AUDIO_CLASSES:
+        return 0.0
+    one_leg = target.balance is Balance.NONE or cable.kind is CableKind.INSTRUMENT
+    return float(ONE_LEG_DB) if one_leg else 0.0
+
+
+def _side_links(graph: RigGraph, leg: Leg) -> list[Link]:
+    """The other cables of the output that a course leaves by."""
+    assert leg.exit is not None
+    cables = graph.out_of.get((leg.device.id, leg.exit.id), [])
+    others = tuple(c for c in cables if leg.cable is None or c.id != leg.cable.id)
+    if not others or leg.exit.signal_class in (*DIGITAL_CLASSES, SignalClass.SOUND):
+        return []
+    return [Link(SideLoad(graph, cables=others), None)]
+
+
+def input_admittance(graph: RigGraph, ref: PortRef, freqs_hz: Real,
+                     seen: frozenset[str] = frozenset()) -> Complex:  # fmt: skip
+    """What an input draws per volt, with all that hangs behind it through passive ways."""
+    plug = graph.plug(ref)
+    total: Complex = np.zeros(freqs_hz.shape, complex)
+    paths = graph.paths_from(ref.device, ref.port)
+    passive = passive_paths(paths)
+    if len(passive) < len(paths) or not passive:
+        total = total + 1.0 / parallel(
+            resistor(plug.port.impedance_ohm, freqs_hz),
+            capacitor(plug.port.capacitance_pf * 1e-12, freqs_hz),
+        )
+    for path in passive:
+        total = total + _path_admittance(graph, plug.device, path, freqs_hz, seen)
+    return total
+
+
+def _path_admittance(
+    graph: RigGraph, device: Device, path: Path, freqs_hz: Real, seen: frozenset[str]
+) -> Complex:
+    behind: Complex = np.full(freqs_hz.shape, 1e-12, complex)
+    for cable in graph.out_of.get((device.id, path.target), ()):
+        behind = behind + _cable_admittance(graph, cable, freqs_hz, seen)
+    part = _path_two_port(device, path, freqs_hz)
+    load = 1.0 / behind
+    return np.asarray((part.c * load + part.d) / (part.a * load + part.b))
+
+
+def _cable_admittance(
+    graph: RigGraph, cable: Cable, freqs_hz: Real, seen: frozenset[str]
+) -> Complex:
+    if cable.id in seen:
+        return np.zeros(freqs_hz.shape, complex)
+    own = 1.0 / capacitor(cable.capacitance_f, freqs_hz)
+    return np.asarray(own + input_admittance(graph, cable.target, freqs_hz, seen | {cable.id}))
+
+
+def _two_port(part: Part, freqs_hz: Real) -> TwoPort:
     if isinstance(part, Cable):
         return shunt(capacitor(part.capacitance_f, freqs_hz))
-    device, stage = part
-    return passive_two_port(stage, device.number(stage.control), freqs_hz)
+    if isinstance(part, SideLoad):
+        return shunt(1.0 / (part.admittance(freqs_hz) + 1e-15))
+    return _path_two_port(*part, freqs_hz)
+
+
+def _path_two_port(device: Device, path: Path, freqs_hz: Real) -> TwoPort:
+    parts = []
+    for stage in path.stages:
+        if not isinstance(stage, PassiveStage):
+            raise RigError("A passive network must stand alone in its path.", where=device.name)
+        parts.append(passive_two_port(stage, device.number(stage.control), freqs_hz))
+    return chain(parts, freqs_hz)
 
 
 def passive_two_port(stage: PassiveStage, trim_loss_db: float, freqs_hz: Real) -> TwoPort:

@@ -37,6 +37,14 @@ class SignalClass(StrEnum):
     SPEAKER = "speaker"
     DIGITAL = "digital"
     STREAM = "stream"
+    SOUND = "sound"
+    """Air between a speaker and a microphone or a listener."""
+    POWER = "power"
+    """A pedal's supply."""
+
+
+DIGITAL_CLASSES = (SignalClass.DIGITAL, SignalClass.STREAM)
+AUDIO_CLASSES = (SignalClass.INSTRUMENT, SignalClass.MIC, SignalClass.LINE)
 
 
 class Connector(StrEnum):
@@ -45,13 +53,58 @@ class Connector(StrEnum):
     TS = "TS 6.35 mm"
     TRS = "TRS 6.35 mm"
     XLR = "XLR"
+    COMBO = "XLR or TRS 6.35 mm"
+    SPEAKER = "locking speaker plug"
     COAXIAL = "coaxial"
+    OPTICAL = "optical"
     USB = "USB"
+    DC = "DC barrel"
+    AIR = "air"
+
+
+class DigitalFormat(StrEnum):
+    """What is spoken over a digital connector."""
+
+    CONSUMER = "IEC 60958 consumer"
+    AES3 = "AES3"
+    OPTICAL8 = "optical, eight channels"
+
+
+class Balance(StrEnum):
+    """How an analog port is balanced.
+
+    A symmetrical output used with one leg gives 6 dB less; a cross-coupled or an
+    impedance-balanced one does not: a property of the output.
+    """
+
+    NONE = "unbalanced"
+    SYMMETRICAL = "symmetrical"
+    CROSS_COUPLED = "cross-coupled"
+    IMPEDANCE = "impedance-balanced"
+
+
+When = tuple[tuple[str, str], ...]
+"""Choices that must stand as named, as (setting, value); empty: always."""
+
+
+class PortMode(Frozen):
+    """What is different at a port while some switches stand as named. None: as the port has
+    it; `max_add_db` is added to its maximum level."""
+
+    when: When
+    signal_class: SignalClass | None = None
+    impedance_ohm: float | None = Field(default=None, gt=0.0, le=1e9)
+    capacitance_pf: float | None = Field(default=None, ge=0.0, le=1e6)
+    balance: Balance | None = None
+    max_add_db: float = 0.0
+    phantom: bool | None = None
 
 
 class Port(Frozen):
     """One connector. `impedance_ohm` is the load of an input, the source of an output;
-    `max_dbu` the level at which it clips (None: nothing to clip)."""
+    `max_dbu` the level at which it clips (None: nothing to clip). `nominal_dbu` is the
+    loudest peak that an output is usually run at. `ground` names what its shield is
+    joined to inside the device ("": nothing, as for light and air)."""
 
     id: str
     name: str
@@ -61,6 +114,24 @@ class Port(Frozen):
     impedance_ohm: float = Field(gt=0.0, le=1e9)
     capacitance_pf: float = Field(default=0.0, ge=0.0, le=1e6)
     max_dbu: float | None = None
+    nominal_dbu: float | None = None
+    balance: Balance = Balance.NONE
+    ground: str = "chassis"
+    channels: int = Field(default=1, ge=1, le=64)
+    format: DigitalFormat | None = None
+    modes: tuple[PortMode, ...] = ()
+    phantom: bool = False
+    phantom_harms: bool = False
+    needs_phantom: bool = False
+    power_w: float | None = Field(default=None, gt=0.0, le=1e5)
+    """What an amplifier puts out here, or a speaker or load takes."""
+    rated_ohm: float | None = Field(default=None, gt=0.0, le=1e6)
+    """The load that a speaker output is made for."""
+    least_ohm: float | None = Field(default=None, gt=0.0, le=1e6)
+    bridged: bool = False
+    """A speaker output whose minus is live."""
+    stereo: bool = False
+    """An output that carries one side of a stereo picture when its partner is used."""
 
 
 class Control(Frozen):
@@ -74,6 +145,8 @@ class Control(Frozen):
     maximum: float
     step: float = Field(gt=0.0)
     unit: str = "dB"
+    noted: float | None = None
+    """Where it stood when an output was calibrated; None: nothing depends on it."""
 
     @model_validator(mode="after")
     def _in_range(self) -> Control:
@@ -112,6 +185,13 @@ class Choice(Frozen):
 Setting = Annotated[Control | Choice, Field(discriminator="kind")]
 
 
+class Offset(Frozen):
+    """dB that a switch in one of its positions adds to a stage's gain or full scale."""
+
+    when: When
+    db: float
+
+
 class GainStage(Frozen):
     """A gain between an input and an output, with the polarity it gives."""
 
@@ -121,6 +201,28 @@ class GainStage(Frozen):
     inverts: bool = False
     noise_dbu: float | None = None
     """Noise at the output, 20 Hz to 20 kHz unweighted."""
+    offsets: tuple[Offset, ...] = ()
+
+
+class FilterStage(Frozen):
+    """First-order corners, as of a microphone's place or a pedal's tone. `high_cut_by`
+    replaces the upper corner by the position of a switch: (setting, value, Hz)."""
+
+    kind: Literal["filter"] = "filter"
+    low_cut_hz: float | None = Field(default=None, gt=0.0)
+    high_cut_hz: float | None = Field(default=None, gt=0.0)
+    high_cut_by: tuple[tuple[str, str, float], ...] = ()
+
+
+class DelayStage(Frozen):
+    """Time that processing takes, in ms, and in buffers: `buffers` times the samples that
+    the choice `buffer` names, and the samples of the control `control`."""
+
+    kind: Literal["delay"] = "delay"
+    ms: float = Field(default=0.0, ge=0.0)
+    buffers: int = Field(default=0, ge=0)
+    buffer: str | None = None
+    control: str | None = None
 
 
 class DacStage(Frozen):
@@ -131,6 +233,8 @@ class DacStage(Frozen):
     latency_samples: float = Field(ge=0.0)
     noise_dbu: float = -100.0
     control: str | None = None
+    offsets: tuple[Offset, ...] = ()
+    """Added to the full scale."""
 
 
 class AdcStage(Frozen):
@@ -142,6 +246,8 @@ class AdcStage(Frozen):
     noise_dbu: float = -110.0
     """Noise re the input at gain 0, 20 Hz to 20 kHz unweighted."""
     control: str | None = None
+    offsets: tuple[Offset, ...] = ()
+    """Added to the full scale."""
 
 
 class PassiveStage(Frozen):
@@ -164,29 +270,52 @@ class PassiveStage(Frozen):
 
 
 class AmpStage(Frozen):
-    """A stand-in amplifier; its settings are the device's."""
+    """A stand-in amplifier; its settings are the device's.
+
+    `full_scale_dbu` is given where it is a model inside a digital device: what 0 dBFS at
+    its input stands for. `full_out_dbu` is then what leaves it at 0 dBFS.
+    """
 
     kind: Literal["amp"] = "amp"
+    full_scale_dbu: float | None = None
+    full_out_dbu: float = 36.0
 
 
 class CabinetStage(Frozen):
     """A speaker cabinet as heard by a close microphone, as an impulse response."""
 
     kind: Literal["cabinet"] = "cabinet"
+    setting: str = "cabinet"
 
 
 Stage = Annotated[
-    GainStage | DacStage | AdcStage | PassiveStage | AmpStage | CabinetStage,
+    GainStage
+    | DacStage
+    | AdcStage
+    | PassiveStage
+    | AmpStage
+    | CabinetStage
+    | FilterStage
+    | DelayStage,
     Field(discriminator="kind"),
 ]
 
 
 class Path(Frozen):
-    """What a device does from one of its inputs to one of its outputs."""
+    """What a device does from one of its inputs to one of its outputs.
+
+    Ports of several channels name which one (from 0). The path is there while the choices
+    in `when` stand as named. Paths of one output with `mixes` are added up inside.
+    """
 
     source: str
     target: str
-    stages: tuple[Stage, ...]
+    stages: tuple[Stage, ...] = ()
+    source_channel: int = Field(default=0, ge=0, lt=64)
+    target_channel: int = Field(default=0, ge=0, lt=64)
+    when: When = ()
+    printed: bool = False
+    """A sound that belongs to the performance: what is behind it is no longer dry."""
 
 
 class Device(Frozen):
@@ -199,14 +328,54 @@ class Device(Frozen):
     paths: tuple[Path, ...] = ()
     settings: tuple[Setting, ...] = ()
     valve: bool = False
+    earthed: bool = False
+    """Its chassis is joined to the safety earth of the mains."""
+    mixer: bool = False
+    """Its outputs are made for several inputs at once."""
     notes: str = ""
+    type: str = ""
+    """The catalogue's type that it was made from."""
 
     def port(self, port_id: str) -> Port:
-        """The port of this id; RigError when there is none."""
+        """The port of this id as its switches make it; RigError when there is none."""
         for port in self.ports:
             if port.id == port_id:
-                return port
+                return self.as_switched(port)
         raise RigError(f"{self.name} has no port {port_id!r}.", where=self.id)
+
+    def as_switched(self, port: Port) -> Port:
+        """A port of this device as its switches make it."""
+        for mode in port.modes:
+            if not self.holds(mode.when):
+                continue
+            values = {
+                name: value
+                for name in (
+                    "signal_class",
+                    "impedance_ohm",
+                    "capacitance_pf",
+                    "balance",
+                    "phantom",
+                )
+                if (value := getattr(mode, name)) is not None
+            }
+            if mode.max_add_db and port.max_dbu is not None:
+                values["max_dbu"] = port.max_dbu + mode.max_add_db
+            port = port.model_copy(update=values)
+        return port
+
+    def holds(self, when: When) -> bool:
+        """Whether these choices stand as named."""
+        return all(self.word(setting) == value for setting, value in when)
+
+    @property
+    def live_paths(self) -> tuple[Path, ...]:
+        """The paths that are there as the switches stand."""
+        return tuple(path for path in self.paths if self.holds(path.when))
+
+    def has_setting(self, setting_id: str) -> bool:
+        """Whether there is a control or choice of this id."""
+        return any(setting.id == setting_id for setting in self.settings)
 
     def setting(self, setting_id: str) -> Setting:
         """The control or choice of this id; RigError when there is none."""
@@ -262,6 +431,22 @@ class PortRef(Frozen):
         return f"{self.device}.{self.port}"
 
 
+class CableKind(StrEnum):
+    """How a cable is made."""
+
+    USUAL = "usual"
+    """The right kind for what it joins."""
+    INSTRUMENT = "instrument"
+    BALANCED = "balanced"
+    SPEAKER = "speaker"
+    COAXIAL = "coaxial"
+    AES3 = "AES3"
+    OPTICAL = "optical"
+    USB = "USB"
+    DC = "DC"
+    AIR = "air"
+
+
 class Cable(Frozen):
     """A link from an output to an input."""
 
@@ -271,11 +456,27 @@ class Cable(Frozen):
     length_m: float = Field(default=3.0, ge=0.0, le=1000.0)
     pf_per_m: float = Field(default=100.0, ge=0.0, le=10_000.0)
     label: str = ""
+    kind: CableKind = CableKind.USUAL
 
     @property
     def capacitance_f(self) -> float:
         """Capacitance of the whole cable in farad."""
         return self.length_m * self.pf_per_m * 1e-12
+
+
+Tap = Literal["di", "printed", "amp", "cabinet", "modeled", "mic"]
+
+
+class PlannedTrack(Frozen):
+    """What a recorded track is meant to be: its name, where it leaves the course, whose
+    performance it belongs to. `source` is the device that it starts at."""
+
+    port: PortRef
+    name: str
+    tap: Tap
+    source: str
+    group: str = ""
+    input_number: int | None = Field(default=None, ge=1, le=256)
 
 
 class Rig(Frozen):
@@ -286,12 +487,17 @@ class Rig(Frozen):
     devices: tuple[Device, ...]
     cables: tuple[Cable, ...]
     notes: str = ""
+    tracks: tuple[PlannedTrack, ...] = ()
+    acknowledged: tuple[str, ...] = ()
+    """Safety notices that were read; they stay in sight."""
 
     @model_validator(mode="after")
     def _cables_fit(self) -> Rig:
         devices = {device.id: device for device in self.devices}
         if len(devices) != len(self.devices):
             raise ValueError("two devices have the same id")
+        if len({cable.id for cable in self.cables}) != len(self.cables):
+            raise ValueError("two cables have the same id")
         for cable in self.cables:
             for end, wanted in ((cable.source, Direction.OUT), (cable.target, Direction.IN)):
                 device = devices.get(end.device)

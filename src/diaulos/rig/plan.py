@@ -9,7 +9,7 @@ Conventions
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -24,9 +24,12 @@ from diaulos.rig.model import (
     Control,
     DacStage,
     Device,
+    FilterStage,
     GainStage,
+    Offset,
     SignalClass,
 )
+from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.units import db_to_gain, dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
 
 PLAN_HZ = 1000.0
@@ -70,11 +73,11 @@ def _station(index: int, device: Device, port: object, side: str, is_track: bool
     if port.signal_class in (SignalClass.STREAM, SignalClass.DIGITAL):
         return Station(Point(index, port), port.name, side, "dBFS", 0.0)
     ceiling = port.max_dbu
-    for path in device.paths:
+    for path in device.live_paths:
         for stage in path.stages:
             if path.source == port.id and isinstance(stage, AdcStage):
                 # The converter behind this input clips first when its gain is up.
-                limit = stage.full_scale_dbu - device.number(stage.control)
+                limit = full_scale_dbu(stage, device)
                 ceiling = limit if ceiling is None else min(ceiling, limit)
     name = port.name if is_track else f"{device.name}: {port.name}"
     return Station(Point(index, port), name, side, "dBu", ceiling)
@@ -108,22 +111,66 @@ def _active_response(active: Active, freqs_hz: Real) -> Complex | None:
     for stage in active.leg.path.stages:
         if isinstance(stage, AmpStage):
             return None
-        total = total * stage_gain(stage, active.leg.device)
-        if isinstance(stage, CabinetStage) and active.leg.device.word("cabinet") != "none":
-            raise RigError("A cabinet's response is read from its impulse, by the bench.")
+        total = total * stage_response(stage, active.leg.device, freqs_hz)
     return total
+
+
+CABINET_RATE_HZ = 48_000.0
+
+
+def stage_response(stage: object, device: Device, freqs_hz: Real) -> Complex:
+    """Response of a linear stage over frequency."""
+    if isinstance(stage, FilterStage):
+        return filter_response(stage, device, freqs_hz)
+    if isinstance(stage, CabinetStage):
+        name = device.word(stage.setting)
+        if name == "none":
+            return np.ones(freqs_hz.shape, complex)
+        if name not in CABINETS:
+            raise RigError("A brought cabinet's response is read from its impulse, by the bench.")
+        taps = cabinet_taps(name, CABINET_RATE_HZ)
+        turns = np.exp(-2j * np.pi * np.outer(freqs_hz, np.arange(taps.size)) / CABINET_RATE_HZ)
+        return np.asarray(turns @ taps)
+    return np.full(freqs_hz.shape, stage_gain(stage, device), complex)
+
+
+def filter_response(stage: FilterStage, device: Device, freqs_hz: Real) -> Complex:
+    """First-order corners: j f/fc / (1 + j f/fc) below, 1 / (1 + j f/fc) above."""
+    total: Complex = np.ones(freqs_hz.shape, complex)
+    if stage.low_cut_hz is not None:
+        ratio = 1j * np.maximum(freqs_hz, 1e-3) / stage.low_cut_hz
+        total = total * ratio / (1.0 + ratio)
+    high = next(
+        (hz for setting, value, hz in stage.high_cut_by if device.word(setting) == value),
+        stage.high_cut_hz,
+    )
+    if high is not None:
+        total = total / (1.0 + 1j * freqs_hz / high)
+    return total
+
+
+def offset_db(offsets: tuple[Offset, ...], device: Device) -> float:
+    """What the switches add."""
+    return sum(offset.db for offset in offsets if device.holds(offset.when))
 
 
 def stage_gain(stage: object, device: Device) -> float:
     """The plain gain of a linear stage: volts per volt, per unit of amplitude, or back."""
     if isinstance(stage, GainStage):
-        gain = db_to_gain(stage.gain_db + device.number(stage.control))
+        added = device.number(stage.control) + offset_db(stage.offsets, device)
+        gain = db_to_gain(stage.gain_db + added)
         return -gain if stage.inverts else gain
     if isinstance(stage, DacStage):
-        return dbu_to_peak_volt(stage.full_scale_dbu + device.number(stage.control))
+        added = device.number(stage.control) + offset_db(stage.offsets, device)
+        return dbu_to_peak_volt(stage.full_scale_dbu + added)
     if isinstance(stage, AdcStage):
-        return 1.0 / dbu_to_peak_volt(stage.full_scale_dbu - device.number(stage.control))
+        return 1.0 / dbu_to_peak_volt(full_scale_dbu(stage, device))
     return 1.0
+
+
+def full_scale_dbu(stage: AdcStage, device: Device) -> float:
+    """The dBu that reaches 0 dBFS as knob and switches stand."""
+    return stage.full_scale_dbu - device.number(stage.control) + offset_db(stage.offsets, device)
 
 
 def sine_level(course: Course, point: Point, peak_dbfs: float, hz: float = PLAN_HZ) -> float:
@@ -219,7 +266,7 @@ def _source_ohm(course: Course, target: Point) -> float:
             for port in (open_port, load_port):
                 link = step.links[-1]
                 changed = type(link)(link.two_port, Point(target.leg, port))
-                end = Segment(step.source, (*step.links[:-1], changed))
+                end = replace(step, links=(*step.links[:-1], changed))
                 ends.append(end.responses(freqs)[end.load][0])
             return float(abs(1e4 * (ends[0] / ends[1] - 1.0)))
     return 0.0

@@ -25,7 +25,12 @@ def _instruments_get_circuits(data: dict[str, Any]) -> dict[str, Any]:
     return {**data, "instruments": made}
 
 
-MIGRATIONS: Mapping[int, Migration] = {1: _instruments_get_circuits}
+def _rigs_grow(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 3 knows more of devices, ports and cables; what version 2 said still holds."""
+    return data
+
+
+MIGRATIONS: Mapping[int, Migration] = {1: _instruments_get_circuits, 2: _rigs_grow}
 """From version n to n + 1, by n. Version 1 is the first."""
 
 

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints, model_validator
 
 from diaulos.errors import EditError
-from diaulos.rig.model import Frozen, Rig
+from diaulos.rig.model import Frozen, Rig, Tap
 from diaulos.session.instrument import (
     ComparedInput,
     Family,
@@ -21,14 +21,13 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 
 InsideFile = Annotated[
     str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
 ]
 """A file of the session: one level down, no way out of the folder."""
 
-Tap = Literal["di", "amp", "cabinet", "modeled", "mic"]
 WordLength = Literal["24", "float"]
 
 __all__ = ["Family", "Ident", "Instrument", "Name"]
@@ -194,7 +193,7 @@ class Impulse(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[2] = 2
+    schema_version: Literal[3] = 3
     id: str
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)

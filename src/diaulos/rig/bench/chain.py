@@ -119,7 +119,8 @@ class Bench:
             return
         step = self._add(self._segment_filter(segment, segment.load))
         for point in (segment.source, *(link.behind for link in segment.links[:-1])):
-            step.reads.append((point, self._segment_filter(segment, point)))
+            if point is not None:
+                step.reads.append((point, self._segment_filter(segment, point)))
         step.reads.append((segment.load, None))
         # An amplifier's input has its own way of clipping; others clip at their limit.
         limit = segment.load.port.max_dbu
