@@ -11,8 +11,7 @@ from diaulos.audio.bench_backend import BenchBackend
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
 from diaulos.circuit.loading import Load
-from diaulos.rig.bench import BenchFaults, strum_volts
-from diaulos.rig.bench.chain import Impulses
+from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course
 from diaulos.session.instrument import Instrument, note_to_midi

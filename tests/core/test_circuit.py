@@ -296,7 +296,7 @@ def test_send_against_an_ngspice_process(tmp_path: Path) -> None:
     segment = next(s for s in cut(reamp_course(reamp_rig())) if isinstance(s, Segment)
                    and not s.digital)  # fmt: skip
     first, box, last = (link.two_port for link in segment.links)
-    stage = box[1]
+    stage = box[1].stages[0]
     n, trim = stage.turns_ratio, stage.trim_ohm
     load = segment.load.port
     lines = [

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from diaulos import wiring
 from diaulos.circuit.loading import Load
-from diaulos.rig.bench.chain import Impulses
+from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
 from diaulos.session.instrument import Instrument
 from diaulos.work.ports import AudioBackend, Clock, ExternalFiles, OutputBackend

@@ -7,8 +7,7 @@ from collections import deque
 import numpy as np
 
 from diaulos.errors import AudioDeviceError
-from diaulos.rig.bench import Bench, BenchFaults
-from diaulos.rig.bench.chain import Impulses
+from diaulos.rig.bench import Bench, BenchFaults, Impulses
 from diaulos.rig.course import Course
 from diaulos.work.ports import (
     Block,

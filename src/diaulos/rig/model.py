@@ -42,6 +42,19 @@ class SignalClass(StrEnum):
     POWER = "power"
     """A pedal's supply."""
 
+    @property
+    def words(self) -> str:
+        """For a person, with its article."""
+        return {
+            "instrument": "an instrument", "mic": "a microphone", "stream": "a USB stream",
+            "sound": "an acoustic",
+        }.get(self.value, f"a {self.value}")  # fmt: skip
+
+    @property
+    def label(self) -> str:
+        """For a label, without article."""
+        return {"mic": "microphone", "stream": "USB"}.get(self.value, self.value)
+
 
 DIGITAL_CLASSES = (SignalClass.DIGITAL, SignalClass.STREAM)
 AUDIO_CLASSES = (SignalClass.INSTRUMENT, SignalClass.MIC, SignalClass.LINE)

@@ -29,6 +29,7 @@ from diaulos.rig.model import (
     Offset,
     SignalClass,
 )
+from diaulos.signal.amp import AmpSettings
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.units import db_to_gain, dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
 
@@ -171,6 +172,18 @@ def stage_gain(stage: object, device: Device) -> float:
 def full_scale_dbu(stage: AdcStage, device: Device) -> float:
     """The dBu that reaches 0 dBFS as knob and switches stand."""
     return stage.full_scale_dbu - device.number(stage.control) + offset_db(stage.offsets, device)
+
+
+def amp_settings(device: Device) -> AmpSettings:
+    """The positions of an amplifier's controls as its model wants them."""
+    return AmpSettings(
+        voice=device.word("voice"),
+        drive=device.number("drive"),
+        bass=device.number("bass"),
+        mid=device.number("mid"),
+        treble=device.number("treble"),
+        master_db=device.number("master"),
+    )
 
 
 def sine_level(course: Course, point: Point, peak_dbfs: float, hz: float = PLAN_HZ) -> float:

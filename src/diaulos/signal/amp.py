@@ -264,6 +264,18 @@ def drive_signal(
     return out[latency:]
 
 
+def peak_output(settings: AmpSettings, peak_v: float) -> float:
+    """Peak volts at the speaker for a peak at the input: the amplifier's curve without its
+    filters. What a plan can say of a driven amplifier; sound tells the rest."""
+    voice = VOICES[settings.voice]
+    drive_db = (settings.drive - 5.0) / 10.0 * voice.drive_span_db
+    first = 10.0 ** ((voice.first_gain_db + drive_db * 2.0 / 3.0) / 20.0)
+    second = 10.0 ** ((voice.second_gain_db + drive_db / 3.0) / 20.0)
+    x = _soft(np.array([first * peak_v]))
+    x = _soft(10.0 ** (voice.power_gain_db / 20.0) * _soft(second * x))
+    return float(x[0] * voice.output_v_peak * 10.0 ** (settings.master_db / 20.0))
+
+
 def with_voice(settings: AmpSettings, voice: str) -> AmpSettings:
     """The same control positions on another voice."""
     return replace(settings, voice=voice)

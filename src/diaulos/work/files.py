@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AudioFileError, RefusedError
-from diaulos.rig.bench.chain import Impulses
+from diaulos.rig.bench import Impulses
 from diaulos.rig.model import Rig
 from diaulos.session.model import AlignmentRecord, MatchRecord, MatchTarget
 from diaulos.signal.delay import find_alignment

@@ -13,8 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import EditError, RefusedError
-from diaulos.rig.bench import Probe, probe
-from diaulos.rig.bench.chain import Impulses
+from diaulos.rig.bench import Impulses, Probe, probe
 from diaulos.rig.course import Course, reamp_course
 from diaulos.rig.model import Rig
 from diaulos.rig.plan import SendPlan, Station, return_control, solve_send, stations

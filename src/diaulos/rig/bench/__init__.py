@@ -1,14 +1,18 @@
 """The bench: a rig played. Each station is a block processor; what comes out does not
 depend on the size of the blocks."""
 
-from diaulos.rig.bench.chain import Bench, BenchFaults, Probe, probe
+from diaulos.rig.bench.chain import Bench, Probe, probe
 from diaulos.rig.bench.instrument import correction_taps, through_input
 from diaulos.rig.bench.player import strum_volts
+from diaulos.rig.bench.steps import BenchFaults, Impulses
+from diaulos.rig.bench.whole import RigBench
 
 __all__ = [
     "Bench",
     "BenchFaults",
+    "Impulses",
     "Probe",
+    "RigBench",
     "correction_taps",
     "probe",
     "strum_volts",

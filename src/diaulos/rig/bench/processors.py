@@ -103,3 +103,52 @@ class Delay:
         joined = np.concatenate([line, block])
         out, tail = convolver.process(joined[: block.size], tail)
         return out, (convolver, tail, joined[block.size :])
+
+
+@dataclass(frozen=True)
+class Hum:
+    """Mains hum of a ground loop: the mains frequency with odd harmonics, of a given RMS."""
+
+    rms_v: float
+    mains_hz: float
+    rate_hz: float
+    latency_samples: float = 0.0
+
+    HARMONICS = ((1, 1.0), (3, 0.4), (5, 0.2), (7, 0.1))
+
+    def initial_state(self) -> int:
+        return 0
+
+    def process(self, block: Real, state: int) -> tuple[Real, int]:
+        time = (state + np.arange(block.size)) / self.rate_hz
+        scale = self.rms_v * np.sqrt(2.0 / sum(part**2 for _, part in self.HARMONICS))
+        hum = np.zeros(block.size)
+        for order, part in self.HARMONICS:
+            hum += part * np.sin(2.0 * np.pi * self.mains_hz * order * time + order)
+        return block + scale * hum, state + block.size
+
+
+SLIP_SAMPLES = 64
+
+
+@dataclass(frozen=True)
+class Slip:
+    """A link between two clocks without conversion: `ratio` samples come for each taken.
+
+    The receiver's buffer runs full or empty: samples are repeated or left out, and once in
+    `SLIP_SAMPLES` of them it jumps back. Heard as wrong pitch and clicks.
+    """
+
+    ratio: float
+    latency_samples: float = 0.0
+
+    def initial_state(self) -> tuple[int, Real]:
+        return 0, np.zeros(SLIP_SAMPLES)
+
+    def process(self, block: Real, state: tuple[int, Real]) -> tuple[Real, tuple[int, Real]]:
+        frame, past = state
+        at = frame + np.arange(block.size)
+        lag = np.floor((at * (1.0 - self.ratio)) % SLIP_SAMPLES).astype(np.int64)
+        joined = np.concatenate([past, block])
+        out = joined[SLIP_SAMPLES + np.arange(block.size) - lag]
+        return out, (frame + block.size, joined[-SLIP_SAMPLES:].copy())

@@ -1,12 +1,12 @@
-"""Generic device types with representative figures (from memory, of no real product)."""
+"""The devices of the rig for reamping by box. Representative figures, from memory."""
 
 from __future__ import annotations
 
+from diaulos.rig.catalogue.parts import cable
 from diaulos.rig.model import (
     AdcStage,
     AmpStage,
     CabinetStage,
-    Cable,
     Choice,
     Connector,
     Control,
@@ -17,7 +17,6 @@ from diaulos.rig.model import (
     PassiveStage,
     Path,
     Port,
-    PortRef,
     Rig,
     SignalClass,
 )
@@ -139,6 +138,7 @@ def reamp_box(device_id: str = "reamp_box", *, inverts: bool = False) -> Device:
                 connector=Connector.TS,
                 signal_class=SignalClass.INSTRUMENT,
                 impedance_ohm=5_600.0,
+                ground="out",
             ),
         ),
         paths=(Path(source="in", target="out", stages=(stage,)),),
@@ -276,19 +276,6 @@ def reamp_rig(
             cable("c05", "load_box.line", "interface.line_in5", 5.0, label="return"),
             cable("c06", "interface.rec5", "recorder.track5", 2.0),
         ),
-    )
-
-
-def cable(cable_id: str, source: str, target: str, length_m: float, label: str = "") -> Cable:
-    """A cable between "device.port" and "device.port"."""
-    from_device, from_port = source.split(".")
-    to_device, to_port = target.split(".")
-    return Cable(
-        id=cable_id,
-        source=PortRef(device=from_device, port=from_port),
-        target=PortRef(device=to_device, port=to_port),
-        length_m=length_m,
-        label=label,
     )
 
 

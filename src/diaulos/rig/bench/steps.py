@@ -1,0 +1,266 @@
+"""A course cut into processors, in order, each with a key that says what it is.
+
+Two courses of a rig that begin with the same keys share what is played up to there.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Hashable, Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.circuit.network import Complex
+from diaulos.errors import RigError
+from diaulos.rig.bench.processors import Filter, Hiss, Hum, Limit, Processor, Slip
+from diaulos.rig.course import Course
+from diaulos.rig.flow import Active, Point, Segment, cut
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.ground import is_exposed, loop_hum_v
+from diaulos.rig.model import (
+    DIGITAL_CLASSES,
+    AdcStage,
+    AmpStage,
+    CabinetStage,
+    Cable,
+    DacStage,
+    DelayStage,
+    Device,
+    FilterStage,
+    GainStage,
+    Path,
+    Port,
+    Stage,
+)
+from diaulos.rig.plan import amp_settings, filter_response, stage_gain
+from diaulos.signal.amp import AmpFaults, Amplifier
+from diaulos.signal.cabinet import cabinet_taps
+from diaulos.signal.fir import minimum_phase
+from diaulos.units import dbu_to_peak_volt, dbu_to_volt, ms_to_samples
+
+Real = NDArray[np.float64]
+Impulses = Mapping[str, Real]
+"""Impulse responses of the session's own cabinets by name, at the session's rate."""
+
+NOISE_BAND_HZ = 20_000.0
+FLAT_DB = 1e-4
+CRYSTAL_PPM = 50.0
+"""How far two free-running clocks are apart; representative."""
+
+
+@dataclass(frozen=True)
+class BenchFaults:
+    """What a real loop adds. The ideal loop has none of it."""
+
+    noise: bool = True
+    latency: bool = True
+    mains_hz: float = 50.0
+    seed: int = 0
+
+    @staticmethod
+    def none() -> BenchFaults:
+        """No noise, no hum, no latency."""
+        return BenchFaults(noise=False, latency=False)
+
+
+@dataclass
+class Step:
+    """One processor, what it is, and the points that can be read behind it."""
+
+    processor: Processor
+    key: Hashable
+    reads: list[tuple[Point, Filter | None]] = field(default_factory=list)
+
+
+class StepMaker:
+    """Makes the steps of a course. `seed_of` gives the seed of a noise by its key."""
+
+    def __init__(
+        self,
+        course: Course,
+        rate_hz: float,
+        faults: BenchFaults,
+        impulses: Impulses | None,
+        seed_of: Callable[[Hashable], int],
+    ) -> None:
+        self._course = course
+        self._rate_hz = rate_hz
+        self._faults = faults
+        self._impulses = impulses or {}
+        self._seed_of = seed_of
+        self.steps: list[Step] = []
+        self.delay_samples = ms_to_samples(course.delay_ms(rate_hz), rate_hz)
+        """Of converters, processing and air."""
+        parts = cut(course)
+        assert isinstance(parts[0], Segment)
+        self.first_point = parts[0].source
+        for part in parts:
+            if isinstance(part, Segment):
+                self._add_segment(part)
+            else:
+                self._add_active(part)
+
+    def _add(self, processor: Processor, *key: Hashable) -> Step:
+        step = Step(processor, key)
+        self.steps.append(step)
+        return step
+
+    # --- between two devices ---
+
+    def _add_segment(self, segment: Segment) -> None:
+        here = self._course.legs[segment.source.leg].device.id
+        there = self._course.legs[segment.load.leg].device.id
+        key = (here, segment.source.port.id, there, segment.load.port.id)
+        if segment.digital:
+            step = self._add(Filter(np.ones(1)), "link", *key)
+            step.reads.append((segment.load, None))
+            self._add_digital_faults(segment, key)
+            return
+        step = self._add(self._segment_filter(segment, segment.load), "segment", *key)
+        for point in (segment.source, *(link.behind for link in segment.links[:-1])):
+            if point is not None:
+                step.reads.append((point, self._segment_filter(segment, point)))
+        step.reads.append((segment.load, None))
+        self._add_hum(segment, key)
+        # An amplifier's input has its own way of clipping; others clip at their limit.
+        limit = segment.load.port.max_dbu
+        if limit is not None and not self._is_amp(segment.load):
+            self._add(Limit(dbu_to_peak_volt(limit)), "limit", *key)
+
+    def _is_amp(self, point: Point) -> bool:
+        path = self._course.legs[point.leg].path
+        return path is not None and any(isinstance(stage, AmpStage) for stage in path.stages)
+
+    def _segment_filter(self, segment: Segment, point: Point) -> Filter:
+        def response(freqs: Real) -> Complex:
+            # Held below 15 Hz: a corner far under the audio band is a response of seconds
+            # that nobody hears and every block would pay for.
+            return segment.responses(np.maximum(freqs, 15.0))[point]
+
+        probe_hz = np.geomspace(15.0, 0.499 * self._rate_hz, 64)
+        gains = np.abs(response(probe_hz))
+        sign = -1.0 if segment.inverts else 1.0
+        if 20.0 * np.log10(gains.max() / gains.min()) < FLAT_DB:
+            return Filter(np.array([sign * float(gains[32])]))
+        taps = minimum_phase(lambda f: np.abs(response(f)), self._rate_hz, max_taps=4096)
+        return Filter(sign * taps)
+
+    def _add_hum(self, segment: Segment, key: tuple[str, ...]) -> None:
+        if not self._faults.noise:
+            return
+        graph = self._course.graph
+        for leg in self._course.legs[segment.source.leg : segment.load.leg]:
+            cable = leg.cable
+            if cable is None or cable.id not in graph.loop_cables:
+                continue
+            if is_exposed(cable, graph.source(cable).port, graph.target(cable).port):
+                hum = Hum(loop_hum_v(cable), self._faults.mains_hz, self._rate_hz)
+                self._add(hum, "hum", *key, cable.id)
+
+    def _add_digital_faults(self, segment: Segment, key: tuple[str, ...]) -> None:
+        cable = self._course.legs[segment.source.leg].cable
+        if cable is None or segment.source.port.signal_class not in DIGITAL_CLASSES:
+            return
+        if not speaks(self._course.graph, cable):
+            self._add(Filter(np.zeros(1)), "silence", *key)
+            return
+        ratio = clock_ratio(self._course.graph, cable)
+        if ratio != 1.0:
+            self._add(Slip(ratio), "slip", *key)
+
+    # --- inside a device ---
+
+    def _add_active(self, active: Active) -> None:
+        path, device = active.leg.path, active.leg.device
+        assert path is not None
+        assert active.leg.exit is not None
+        for index, stage in enumerate(path.stages):
+            self._add_stage(stage, device, (device.id, path.source, path.stages[: index + 1]))
+        self._add_port_limit(active.leg.exit, device, path)
+
+    def _add_stage(self, stage: Stage, device: Device, key: tuple[Hashable, ...]) -> None:
+        if isinstance(stage, DacStage):
+            self._add(Limit(1.0), "full", *key)
+            self._add(Filter(np.array([stage_gain(stage, device)])), "dac", *key)
+            self._add_hiss(stage.noise_dbu, key)
+        elif isinstance(stage, AdcStage):
+            self._add_hiss(stage.noise_dbu, key)
+            self._add(Filter(np.array([stage_gain(stage, device)])), "adc", *key)
+            self._add(Limit(1.0), "full", *key)
+        elif isinstance(stage, AmpStage):
+            self._add_amp(stage, device, key)
+        elif isinstance(stage, CabinetStage):
+            self._add(Filter(self._cabinet(stage, device)), "cabinet", *key)
+        elif isinstance(stage, GainStage):
+            self._add(Filter(np.array([stage_gain(stage, device)])), "gain", *key)
+            self._add_hiss(stage.noise_dbu, key)
+        elif isinstance(stage, FilterStage):
+            taps = minimum_phase(
+                lambda f: np.abs(filter_response(stage, device, np.maximum(f, 5.0))),
+                self._rate_hz,
+                max_taps=4096,
+            )
+            self._add(Filter(taps), "filter", *key)
+        elif not isinstance(stage, DelayStage):
+            raise RigError("A passive network must stand alone in its path.", where=device.name)
+
+    def _add_amp(self, stage: AmpStage, device: Device, key: tuple[Hashable, ...]) -> None:
+        seed = self._seed_of(key)
+        faults = AmpFaults(self._faults.noise, self._faults.mains_hz, seed)
+        amp = Amplifier(amp_settings(device), self._rate_hz, faults)
+        if stage.full_scale_dbu is None:
+            self._add(amp, "amp", *key)
+            return
+        # A model inside a digital device: what 0 dBFS stands for at its input and output.
+        before = np.array([dbu_to_peak_volt(stage.full_scale_dbu)])
+        after = np.array([1.0 / dbu_to_peak_volt(stage.full_out_dbu)])
+        self._add(Filter(before), "volts", *key)
+        self._add(amp, "amp", *key)
+        self._add(Filter(after), "numbers", *key)
+        self._add(Limit(1.0), "full", *key)
+
+    def _add_hiss(self, noise_dbu: float | None, key: tuple[Hashable, ...]) -> None:
+        if noise_dbu is not None and self._faults.noise:
+            density = math.sqrt(self._rate_hz / 2.0 / NOISE_BAND_HZ)
+            hiss = Hiss(dbu_to_volt(noise_dbu) * density, self._seed_of(key))
+            self._add(hiss, "hiss", *key)
+
+    def _add_port_limit(self, port: Port, device: Device, path: Path) -> None:
+        if port.max_dbu is not None:
+            key = (device.id, path.source, path.stages, port.max_dbu)
+            self._add(Limit(dbu_to_peak_volt(port.max_dbu)), "limit", *key)
+
+    def _cabinet(self, stage: CabinetStage, device: Device) -> Real:
+        name = device.word(stage.setting)
+        if name == "none":
+            return np.ones(1)
+        if name in self._impulses:
+            return self._impulses[name]
+        if name.endswith(".wav"):
+            raise RigError(
+                f"The impulse response {name} is not in the session.",
+                where=device.name,
+                remedy="Load it again, or choose another cabinet.",
+            )
+        return cabinet_taps(name, self._rate_hz)
+
+
+def speaks(graph: RigGraph, cable: Cable) -> bool:
+    """Whether both ends of a digital cable speak the same format."""
+    source, target = graph.source(cable).port, graph.target(cable).port
+    return source.signal_class is target.signal_class and source.format == target.format
+
+
+def clock_ratio(graph: RigGraph, cable: Cable) -> float:
+    """How many samples come for each that is taken: other than 1 where the rates differ, or
+    where sender and receiver each run on their own clock."""
+    source, target = graph.source(cable), graph.target(cable)
+    one, other = source.device, target.device
+    if one.has_setting("rate") and other.has_setting("rate"):
+        ratio = float(one.word("rate")) / float(other.word("rate"))
+        if ratio != 1.0:
+            return ratio
+    free = all(d.has_setting("clock") and d.word("clock") == "internal" for d in (one, other))
+    return 1.0 + CRYSTAL_PPM * 1e-6 if free else 1.0

@@ -1,0 +1,279 @@
+"""Amplifiers, loads, attenuators, speakers and microphones. Representative figures."""
+
+from __future__ import annotations
+
+from diaulos.rig.catalogue.parts import (
+    IN,
+    OUT,
+    amp_knobs,
+    cabinet_choice,
+    instrument_in,
+    knob,
+    port,
+    switch,
+)
+from diaulos.rig.model import (
+    AmpStage,
+    Balance,
+    CabinetStage,
+    Choice,
+    Connector,
+    Control,
+    Device,
+    FilterStage,
+    GainStage,
+    Path,
+    Port,
+    SignalClass,
+)
+from diaulos.units import power_to_volt, volt_to_dbu
+
+SOUND_DB = -40.0
+"""From the volts at a speaker to the sound in front of it, written in dBu."""
+SOUND_OHM = 400.0
+
+
+def valve_amp(
+    device_id: str = "amp",
+    *,
+    power_w: float = 18.0,
+    name: str = "18 W combo",
+    type_id: str = "valve_combo",
+    voice: str = "tideline",
+    loop: bool = False,
+) -> Device:
+    """A valve amplifier with a speaker output for 8 ohms."""
+    return _amp(device_id, type_id, name, power_w, voice, valve=True, loop=loop)
+
+
+def transistor_amp(device_id: str = "amp", *, bridged: bool = True) -> Device:
+    """A transistor bass amplifier; its output is bridged and asks for 4 ohms at least."""
+    return _amp(
+        device_id,
+        "bass_amp" if bridged else "transistor_amp",
+        "300 W bass amplifier" if bridged else "60 W transistor amplifier",
+        300.0 if bridged else 60.0,
+        "keel" if bridged else "lantern",
+        valve=False,
+        bridged=bridged,
+        di=bridged,
+    )
+
+
+def _amp(
+    device_id: str,
+    type_id: str,
+    name: str,
+    power_w: float,
+    voice: str,
+    *,
+    valve: bool,
+    loop: bool = False,
+    bridged: bool = False,
+    di: bool = False,
+) -> Device:
+    rated = 8.0
+    most = volt_to_dbu(power_to_volt(power_w, rated))
+    ports = [
+        instrument_in("in", "Input", max_dbu=16.0),
+        port("speaker", "Speaker output", OUT, Connector.TS, SignalClass.SPEAKER,
+             0.5 if valve else 0.05, max_dbu=most, power_w=power_w, rated_ohm=rated,
+             least_ohm=rated / 2.0, bridged=bridged),
+    ]  # fmt: skip
+    paths = [Path(source="in", target="speaker", stages=(AmpStage(),))]
+    settings: list[Choice | Control] = list(amp_knobs(voice))
+    if loop:
+        ports += [
+            port("send", "Effects send", OUT, Connector.TS, SignalClass.LINE, 600.0, max_dbu=12.0),
+            port("return", "Effects return", IN, Connector.TS, SignalClass.LINE, 47_000.0,
+                 max_dbu=16.0),
+        ]  # fmt: skip
+        settings.append(switch("loop", "Effects loop", "off"))
+        paths = [
+            Path(source="in", target="speaker", stages=(AmpStage(),), when=(("loop", "off"),)),
+            Path(source="in", target="send", stages=(GainStage(gain_db=6.0, noise_dbu=-90.0),),
+                 printed=True),
+            Path(source="return", target="speaker", stages=(AmpStage(),), when=(("loop", "on"),)),
+        ]  # fmt: skip
+    if di:
+        ports.append(
+            port("di", "DI output", OUT, Connector.XLR, SignalClass.MIC, 150.0, max_dbu=0.0,
+                 balance=Balance.CROSS_COUPLED, phantom_harms=True)
+        )  # fmt: skip
+        paths.append(
+            Path(source="in", target="di", stages=(GainStage(gain_db=-15.0, noise_dbu=-110.0),))
+        )
+    return Device(
+        id=device_id,
+        kind="amp",
+        name=name,
+        type=type_id,
+        ports=tuple(ports),
+        paths=tuple(paths),
+        settings=tuple(settings),
+        valve=valve,
+        earthed=True,
+        notes="representative",
+    )
+
+
+def reactive_load(device_id: str = "load_box", power_w: float = 100.0) -> Device:
+    """An 8-ohm reactive load: a line output with a cabinet's response, and one without."""
+    return Device(
+        id=device_id,
+        kind="load_box",
+        name="8-ohm load box",
+        type="reactive_load",
+        ports=(
+            _speaker_in(8.0, power_w),
+            port("line", "Line output", OUT, Connector.XLR, SignalClass.LINE, 200.0, max_dbu=20.0,
+                 balance=Balance.CROSS_COUPLED, ground="line", phantom_harms=True),
+            port("plain", "Line output without cabinet", OUT, Connector.TRS, SignalClass.LINE,
+                 200.0, max_dbu=20.0, balance=Balance.CROSS_COUPLED, ground="plain",
+                 phantom_harms=True),
+        ),
+        paths=(
+            Path(
+                source="speaker",
+                target="line",
+                stages=(GainStage(gain_db=-22.0, noise_dbu=-98.0), CabinetStage()),
+            ),
+            Path(
+                source="speaker",
+                target="plain",
+                stages=(GainStage(gain_db=-22.0, noise_dbu=-98.0),),
+            ),
+        ),
+        settings=(cabinet_choice("open-one"),),
+        notes="representative; its line outputs are isolated from the amplifier",
+    )  # fmt: skip
+
+
+def attenuator(device_id: str = "attenuator", power_w: float = 60.0) -> Device:
+    """8 ohms in, a quieter speaker output, and a line output without a cabinet."""
+    return Device(
+        id=device_id,
+        kind="attenuator",
+        name="8-ohm attenuator",
+        type="attenuator",
+        ports=(
+            _speaker_in(8.0, power_w),
+            port("out", "Speaker output", OUT, Connector.TS, SignalClass.SPEAKER, 8.0,
+                 rated_ohm=8.0),
+            port("line", "Line output", OUT, Connector.TRS, SignalClass.LINE, 300.0, max_dbu=18.0,
+                 ground="line", phantom_harms=True),
+        ),
+        paths=(
+            Path(source="speaker", target="out", stages=(GainStage(control="quieter"),)),
+            Path(
+                source="speaker",
+                target="line",
+                stages=(GainStage(gain_db=-24.0, noise_dbu=-98.0),),
+            ),
+        ),
+        settings=(knob("quieter", "Attenuation", -12.0, -30.0, 0.0, 3.0),),
+        notes="representative",
+    )  # fmt: skip
+
+
+def cabinet(device_id: str = "cabinet", *, speakers: int = 1, bass: bool = False) -> Device:
+    """A speaker cabinet of 8 ohms with a parallel link."""
+    voice, words, power = {
+        (1, False): ("open-one", "Open cabinet, one twelve-inch", 60.0),
+        (2, False): ("closed-two", "Closed cabinet, two twelve-inch", 120.0),
+        (4, False): ("closed-four", "Closed cabinet, four twelve-inch", 240.0),
+        (1, True): ("bass-fifteen", "Bass cabinet, one fifteen-inch", 600.0),
+    }[speakers, bass]
+    return Device(
+        id=device_id,
+        kind="cabinet",
+        name=words,
+        type="bass_cabinet" if bass else f"cabinet{speakers}",
+        ports=(
+            _speaker_in(8.0, power),
+            port("link", "Parallel link", OUT, Connector.TS, SignalClass.SPEAKER, 0.01),
+            port("sound", "Sound in front", OUT, Connector.AIR, SignalClass.SOUND, SOUND_OHM,
+                 ground=""),
+        ),
+        paths=(
+            Path(source="speaker", target="link"),
+            Path(
+                source="speaker",
+                target="sound",
+                stages=(GainStage(gain_db=SOUND_DB), CabinetStage()),
+            ),
+        ),
+        settings=(cabinet_choice(voice),),
+        notes="representative",
+    )  # fmt: skip
+
+
+def series_link(device_id: str = "series") -> Device:
+    """Two cabinets one behind the other on one output: their ohms add up."""
+    return Device(
+        id=device_id,
+        kind="series_link",
+        name="Series link",
+        type="series_link",
+        ports=(
+            _speaker_in(1e6, 1_000.0),
+            port("out1", "To cabinet 1", OUT, Connector.TS, SignalClass.SPEAKER, 0.01),
+            port("out2", "To cabinet 2", OUT, Connector.TS, SignalClass.SPEAKER, 0.01),
+        ),
+        paths=(
+            Path(source="speaker", target="out1", stages=(GainStage(gain_db=-6.0),)),
+            Path(source="speaker", target="out2", stages=(GainStage(gain_db=-6.0),)),
+        ),
+    )
+
+
+def _speaker_in(ohm: float, power_w: float) -> Port:
+    """It does not clip here; it burns."""
+    return port("speaker", "Speaker input", IN, Connector.TS, SignalClass.SPEAKER, ohm,
+                power_w=power_w)  # fmt: skip
+
+
+_MICS: dict[str, tuple[str, float, float, float, bool, bool]] = {
+    # words, dB from sound to volts, lowest and highest corner, phantom needed, harmed by it
+    "large_dynamic": ("Large dynamic microphone", -18.0, 35.0, 9_000.0, False, False),
+    "small_dynamic": ("Small dynamic microphone", -20.0, 70.0, 12_000.0, False, False),
+    "condenser": ("Condenser microphone", -4.0, 20.0, 18_000.0, True, False),
+    "ribbon": ("Ribbon microphone", -24.0, 30.0, 11_000.0, False, True),
+}
+
+
+def microphone(device_id: str = "mic", kind: str = "small_dynamic") -> Device:
+    """A microphone in front of a speaker: nearer the edge, or off axis, is darker."""
+    words, gain_db, low, high, needs, harmed = _MICS[kind]
+    places = (("centre", "Centre of the cone"), ("edge", "Edge of the cone"),
+              ("off axis", "Off axis"))  # fmt: skip
+    return Device(
+        id=device_id,
+        kind="microphone",
+        name=words,
+        type=kind,
+        ports=(
+            port("sound", "In front of it", IN, Connector.AIR, SignalClass.SOUND, 1e6, ground=""),
+            port("out", "Output", OUT, Connector.XLR, SignalClass.MIC, 200.0, max_dbu=-4.0,
+                 balance=Balance.CROSS_COUPLED, needs_phantom=needs, phantom_harms=harmed),
+        ),
+        paths=(
+            Path(
+                source="sound",
+                target="out",
+                stages=(
+                    FilterStage(
+                        low_cut_hz=low,
+                        high_cut_hz=high,
+                        high_cut_by=(
+                            ("place", "edge", 0.5 * high),
+                            ("place", "off axis", 0.35 * high),
+                        ),
+                    ),
+                    GainStage(gain_db=gain_db, noise_dbu=-124.0),
+                ),
+            ),
+        ),
+        settings=(switch("place", "Place", "centre", *places),),
+        notes="representative",
+    )  # fmt: skip

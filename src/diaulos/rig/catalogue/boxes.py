@@ -1,0 +1,287 @@
+"""What stands between an instrument and an input: DI boxes, isolators, splitters, pedals,
+supplies. Representative figures of no real product."""
+
+from __future__ import annotations
+
+from diaulos.rig.catalogue.parts import (
+    IN,
+    OUT,
+    instrument_in,
+    instrument_out,
+    knob,
+    line_in,
+    line_out,
+    port,
+    power_in,
+    switch,
+)
+from diaulos.rig.model import (
+    Balance,
+    Choice,
+    Connector,
+    Control,
+    Device,
+    FilterStage,
+    GainStage,
+    PassiveStage,
+    Path,
+    Port,
+    PortMode,
+    SignalClass,
+)
+from diaulos.rig.sources import INSTRUMENT
+
+REPRESENTATIVE = "representative"
+
+
+def instrument(device_id: str = "instrument", family: str = "guitar") -> Device:
+    """An instrument: which one of the session's, or a representative of its family."""
+    words = {"guitar": "Guitar", "bass": "Bass", "piezo": "Piezo instrument"}
+    return Device(
+        id=device_id,
+        kind=INSTRUMENT,
+        name=words[family],
+        type=family,
+        ports=(
+            port("out", "Jack", OUT, Connector.TS, SignalClass.INSTRUMENT, 10_000.0,
+                 ground="jack"),
+        ),
+        settings=(
+            Choice(id="instrument", name="Instrument", value="", open_ended=True,
+                   options=(("", "Representative"),)),
+            switch("family", "Family", family, *words.items()),
+        ),
+    )  # fmt: skip
+
+
+def passive_di(device_id: str = "passive_di") -> Device:
+    """Transformer 10:1 to microphone level. It loads its source with a hundred times what
+    the microphone input presents; the transformer keeps the grounds apart."""
+    stage = PassiveStage(turns_ratio=10.0, magnetising_h=300.0, series_out_ohm=90.0)
+    return Device(
+        id=device_id,
+        kind="di",
+        name="Passive DI",
+        type="passive_di",
+        ports=(
+            instrument_in("in", "Input", 150_000.0, max_dbu=20.0),
+            instrument_out("thru", "Link", 1.0, max_dbu=None),
+            port("out", "Microphone-level output", OUT, Connector.XLR, SignalClass.MIC, 90.0,
+                 balance=Balance.CROSS_COUPLED, ground="out", max_dbu=0.0),
+        ),
+        paths=(Path(source="in", target="thru"), Path(source="in", target="out", stages=(stage,))),
+        notes=REPRESENTATIVE,
+    )  # fmt: skip
+
+
+def active_di(device_id: str = "active_di") -> Device:
+    """10 megohm in, a link, a buffered jack, and an isolated microphone-level output.
+    Runs on phantom power."""
+    pad = (PortMode(when=(("pad", "on"),), max_add_db=20.0),)
+    less = ((("pad", "on"),), -20.0)
+    return Device(
+        id=device_id,
+        kind="di",
+        name="Active DI",
+        type="active_di",
+        ports=(
+            instrument_in("in", "Input", 10e6, capacitance_pf=15.0, max_dbu=12.0, modes=pad),
+            instrument_out("thru", "Link", 1.0, max_dbu=None),
+            instrument_out("buffered", "Buffered output", 220.0, max_dbu=12.0),
+            port("out", "Microphone-level output", OUT, Connector.XLR, SignalClass.MIC, 120.0,
+                 balance=Balance.CROSS_COUPLED, ground="out", max_dbu=4.0, needs_phantom=True),
+        ),
+        paths=(
+            Path(source="in", target="thru"),
+            Path(source="in", target="buffered", stages=(GainStage(noise_dbu=-112.0),)),
+            Path(
+                source="in",
+                target="out",
+                stages=(
+                    GainStage.model_validate(
+                        {
+                            "gain_db": -12.0,
+                            "noise_dbu": -120.0,
+                            "offsets": ({"when": less[0], "db": less[1]},),
+                        }
+                    ),
+                ),
+            ),
+        ),
+        settings=(switch("pad", "Pad, 20 dB", "off"),),
+        notes=REPRESENTATIVE,
+    )  # fmt: skip
+
+
+def isolator(device_id: str = "isolator", *, stereo: bool = False) -> Device:
+    """Line transformers 1:1: signal across, ground not."""
+    ports: list[Port] = []
+    paths = []
+    for n in (1, 2) if stereo else (1,):
+        tail = str(n) if stereo else ""
+        connector = Connector.XLR if stereo else Connector.TRS
+        ports += [
+            port(f"in{tail}", f"Input {tail}".strip(), IN, connector, SignalClass.LINE, 10_000.0,
+                 balance=Balance.SYMMETRICAL, max_dbu=24.0),
+            port(f"out{tail}", f"Output {tail}".strip(), OUT, connector, SignalClass.LINE, 60.0,
+                 balance=Balance.CROSS_COUPLED, ground=f"out{tail}", max_dbu=24.0),
+        ]  # fmt: skip
+        stage = PassiveStage(series_in_ohm=60.0, magnetising_h=20.0)
+        paths.append(Path(source=f"in{tail}", target=f"out{tail}", stages=(stage,)))
+    return Device(
+        id=device_id,
+        kind="isolator",
+        name="Isolation transformers" if stereo else "Line isolator",
+        type="isolation_transformer" if stereo else "line_isolator",
+        ports=tuple(ports),
+        paths=tuple(paths),
+        notes=REPRESENTATIVE,
+    )
+
+
+def usb_isolator(device_id: str = "usb_isolator", channels: int = 4) -> Device:
+    """USB across, ground not."""
+    ports: list[Port] = []
+    for n in range(1, channels + 1):
+        for way, direction, ground in ((f"in{n}", IN, "near"), (f"out{n}", OUT, "far")):
+            ports.append(
+                port(way, f"USB {n}", direction, Connector.USB, SignalClass.STREAM, 90.0,
+                     ground=ground)
+            )  # fmt: skip
+    return Device(
+        id=device_id,
+        kind="isolator",
+        name="USB isolator",
+        type="usb_isolator",
+        ports=tuple(ports),
+        paths=tuple(Path(source=f"in{n}", target=f"out{n}") for n in range(1, channels + 1)),
+    )
+
+
+def splitter(device_id: str = "splitter", *, buffered: bool) -> Device:
+    """One instrument to two: a plain Y, or buffered with one isolated way."""
+    ports = [
+        instrument_in("in", "Input", 1e6 if buffered else 1e9, capacitance_pf=30.0, max_dbu=14.0),
+        instrument_out("out1", "Output 1", 220.0 if buffered else 1.0,
+                       max_dbu=14.0 if buffered else None),
+        instrument_out("out2", "Output 2, isolated" if buffered else "Output 2",
+                       220.0 if buffered else 1.0, max_dbu=14.0 if buffered else None,
+                       ground="out2" if buffered else "chassis"),
+    ]  # fmt: skip
+    if buffered:
+        ports.append(power_in())
+    stages = (GainStage(noise_dbu=-112.0),) if buffered else ()
+    return Device(
+        id=device_id,
+        kind="splitter",
+        name="Buffered splitter" if buffered else "Passive splitter",
+        type="buffered_splitter" if buffered else "passive_splitter",
+        ports=tuple(ports),
+        paths=(
+            Path(source="in", target="out1", stages=stages),
+            Path(source="in", target="out2", stages=stages),
+        ),
+        notes=REPRESENTATIVE,
+    )
+
+
+def switcher(device_id: str = "switcher") -> Device:
+    """A true-bypass switcher: the input joined to A or to B."""
+    return Device(
+        id=device_id,
+        kind="switcher",
+        name="True-bypass switcher",
+        type="switcher",
+        ports=(
+            instrument_in("in", "Input", 1e9, capacitance_pf=30.0, max_dbu=None),
+            instrument_out("a", "Output A", 1.0, max_dbu=None),
+            instrument_out("b", "Output B", 1.0, max_dbu=None),
+        ),
+        paths=(
+            Path(source="in", target="a", when=(("way", "a"),)),
+            Path(source="in", target="b", when=(("way", "b"),)),
+        ),
+        settings=(switch("way", "Way", "a", ("a", "A"), ("b", "B")),),
+    )
+
+
+def pedal(device_id: str = "pedal", *, stereo: bool = False) -> Device:
+    """A pedal: its sound belongs to the performance while it is on."""
+    settings: list[Control | Choice] = [
+        switch("bypass", "Pedal", "on"),
+        knob("level", "Level", 0.0, -18.0, 18.0, 0.5),
+        switch("stereo", "Stereo effect", "on" if stereo else "off"),
+    ]
+    ports = [
+        instrument_in("in", "Input", 470_000.0, max_dbu=10.0),
+        instrument_out("out", "Output" if not stereo else "Output left", stereo=stereo),
+    ]
+    if stereo:
+        ports.append(instrument_out("out_r", "Output right", stereo=True))
+    ports.append(power_in())
+    paths = []
+    for target in ("out", "out_r") if stereo else ("out",):
+        paths += [
+            Path(
+                source="in",
+                target=target,
+                stages=(
+                    GainStage(control="level", noise_dbu=-100.0),
+                    FilterStage(low_cut_hz=40.0, high_cut_hz=9_000.0),
+                ),
+                when=(("bypass", "on"),),
+                printed=True,
+            ),
+            Path(
+                source="in",
+                target=target,
+                stages=(GainStage(noise_dbu=-108.0),),
+                when=(("bypass", "off"),),
+            ),
+        ]
+    return Device(
+        id=device_id,
+        kind="pedal",
+        name="Stereo pedal" if stereo else "Pedal",
+        type="stereo_pedal" if stereo else "pedal",
+        ports=tuple(ports),
+        paths=tuple(paths),
+        settings=tuple(settings),
+        notes=REPRESENTATIVE,
+    )
+
+
+def pedal_supply(device_id: str = "supply", *, isolated: bool = True) -> Device:
+    """Power for pedals: every output by itself, or all on one."""
+    return Device(
+        id=device_id,
+        kind="supply",
+        name="Isolated pedal supply" if isolated else "Shared pedal supply",
+        type="isolated_supply" if isolated else "shared_supply",
+        ports=tuple(
+            port(f"dc{n}", f"Output {n}", OUT, Connector.DC, SignalClass.POWER, 1.0,
+                 ground=f"dc{n}" if isolated else "dc")
+            for n in range(1, 7)
+        ),
+    )  # fmt: skip
+
+
+def line_mixer(device_id: str = "mixer") -> Device:
+    """Four lines to one."""
+    return Device(
+        id=device_id,
+        kind="mixer",
+        name="Line mixer",
+        type="line_mixer",
+        ports=(
+            *(line_in(f"in{n}", f"Input {n}") for n in range(1, 5)),
+            line_out("out", "Output", max_dbu=20.0, nominal_dbu=4.0),
+        ),
+        paths=tuple(
+            Path(source=f"in{n}", target="out", stages=(GainStage(control=f"level{n}"),))
+            for n in range(1, 5)
+        ),
+        settings=tuple(knob(f"level{n}", f"Level {n}", 0.0, -60.0, 10.0) for n in range(1, 5)),
+        mixer=True,
+        notes=REPRESENTATIVE,
+    )

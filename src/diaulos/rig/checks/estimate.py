@@ -1,0 +1,306 @@
+"""Peaks along a course by plain arithmetic at 1 kHz: what the checks go by.
+
+This is not the level plan (`rig/plan.py`, `rig/trackplan.py`) and shares no code with it,
+so that each can be held against the other. Impedances are dividers of magnitudes.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from diaulos.rig.course import Course, Leg
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import (
+    AdcStage,
+    AmpStage,
+    Balance,
+    CabinetStage,
+    Cable,
+    CableKind,
+    DacStage,
+    Device,
+    FilterStage,
+    GainStage,
+    Offset,
+    PassiveStage,
+    Path,
+    PortRef,
+    SignalClass,
+)
+from diaulos.signal.amp import AmpSettings, peak_output
+from diaulos.signal.cabinet import CABINETS, magnitude
+
+HZ = 1000.0
+PLAYED_DBFS = -12.0
+OPEN_OHM = 1e12
+NUMBERS = ("digital", "stream")
+ANALOG = ("instrument", "mic", "line", "speaker")
+
+
+@dataclass(frozen=True)
+class PortPeak:
+    """The loudest peak at a port, before the port clips it. `limit` is where it clips."""
+
+    device: str
+    port: str
+    peak: float
+    unit: str
+    limit: float | None
+    entering: bool
+
+    @property
+    def over_db(self) -> float:
+        """How far above the limit; 0 when it is not."""
+        return 0.0 if self.limit is None else max(0.0, self.peak - self.limit)
+
+
+@dataclass(frozen=True)
+class Gain:
+    """The last converter's gain knob on a course, and how far the track is off the target
+    at its present step."""
+
+    device: str
+    control: str
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """Peaks at the ports in order, and the track's own."""
+
+    ports: tuple[PortPeak, ...]
+    track_dbfs: float
+    gain: Gain | None
+
+
+def estimate(course: Course) -> Estimate:
+    """Follow a course from its start."""
+    graph = course.graph
+    if course.source is not None:
+        emf = course.source.emf_peak_dbu
+        source = course.source.circuit.source(np.array([HZ]))
+        level = emf + _db(float(abs(source.emf[0])))
+        ohm: complex = complex(source.impedance[0])
+        unit = "dBu"
+    else:
+        level, ohm, unit = PLAYED_DBFS, 0.0, "dBFS"
+    found: list[PortPeak] = []
+    gain: Gain | None = None
+    last = len(course.legs) - 1
+    for index, leg in enumerate(course.legs):
+        if leg.entry is not None:
+            limit = 0.0 if unit == "dBFS" else leg.entry.max_dbu
+            found.append(PortPeak(leg.device.id, leg.entry.id, level, unit, limit, True))
+            if limit is not None:
+                level = min(level, limit)
+        if index == last or leg.exit is None:
+            break
+        passive = False
+        if leg.path is not None and leg.entry is not None:
+            passive = bool(leg.path.stages) and all(
+                isinstance(stage, PassiveStage) for stage in leg.path.stages
+            )
+            wire = not leg.path.stages
+            for stage in leg.path.stages:
+                if isinstance(stage, AdcStage) and stage.control:
+                    gain = Gain(leg.device.id, stage.control)
+                level, unit, clipped = _stage(stage, leg, level, unit)
+                if clipped:
+                    found.append(PortPeak(leg.device.id, leg.entry.id, clipped, "dBFS", 0.0, True))
+            if passive:
+                ohm = _seen_back(leg.path, leg.device, ohm)
+            elif not wire:
+                ohm = leg.exit.impedance_ohm
+        limit = 0.0 if unit == "dBFS" else leg.exit.max_dbu
+        if leg.path is not None and not passive:
+            found.append(PortPeak(leg.device.id, leg.exit.id, level, unit, limit, False))
+            if limit is not None:
+                level = min(level, limit)
+        if leg.exit.signal_class.value in ANALOG and leg.cable is not None:
+            if course.legs[index].path is None or not _is_wire(leg.path):
+                level += _leg_loss(graph, leg.cable)
+                level += _divider(graph, leg, ohm)
+    return Estimate(tuple(found), min(0.0, level), gain)
+
+
+def _is_wire(path: Path | None) -> bool:
+    return path is not None and not path.stages
+
+
+def _divider(graph: RigGraph, leg: Leg, ohm: complex) -> float:
+    """What a source loses into everything that hangs at its output."""
+    assert leg.exit is not None
+    load = load_ohm(graph, PortRef(device=leg.device.id, port=leg.exit.id))
+    return _db(abs(load / (load + ohm))) if math.isfinite(abs(load)) else 0.0
+
+
+def load_ohm(graph: RigGraph, output: PortRef, but: str = "") -> complex:
+    """The impedance that all cables of an output present together, at 1 kHz."""
+    total: complex = 1.0 / OPEN_OHM
+    for cable in graph.out_of.get((output.device, output.port), ()):
+        if cable.id != but:
+            total += 2j * math.pi * HZ * cable.capacitance_f
+            total += 1.0 / input_ohm(graph, cable.target, frozenset({cable.id}))
+    return 1.0 / total
+
+
+def input_ohm(graph: RigGraph, ref: PortRef, seen: frozenset[str] = frozenset()) -> complex:
+    """The impedance of an input, with what hangs behind it by wires and transformers."""
+    plug = graph.plug(ref)
+    paths = graph.paths_from(ref.device, ref.port)
+    through = [p for p in paths if all(isinstance(s, PassiveStage) for s in p.stages)]
+    total: complex = 1.0 / OPEN_OHM
+    if len(through) < len(paths) or not through:
+        total += 1.0 / plug.port.impedance_ohm
+        total += 2j * math.pi * HZ * plug.port.capacitance_pf * 1e-12
+    for path in through:
+        behind: complex = 1.0 / OPEN_OHM
+        for cable in graph.out_of.get((ref.device, path.target), ()):
+            if cable.id in seen:
+                continue
+            behind += 2j * math.pi * HZ * cable.capacitance_f
+            behind += 1.0 / input_ohm(graph, cable.target, seen | {cable.id})
+        load = 1.0 / behind
+        for stage in reversed(path.stages):
+            if isinstance(stage, PassiveStage):
+                load = _seen_into(stage, plug.device, load)
+        total += 1.0 / load
+    return 1.0 / total
+
+
+def _seen_into(stage: PassiveStage, device: Device, load: complex) -> complex:
+    load = load + stage.series_out_ohm
+    if stage.trim_ohm is not None:
+        ratio = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
+        load = _beside(load, ratio * stage.trim_ohm) + (1.0 - ratio) * stage.trim_ohm
+    load = load * stage.turns_ratio**2
+    if stage.magnetising_h is not None:
+        load = _beside(load, 2j * math.pi * HZ * stage.magnetising_h)
+    if stage.shunt_ohm is not None:
+        load = _beside(load, stage.shunt_ohm)
+    return load + stage.series_in_ohm
+
+
+def _seen_back(path: Path, device: Device, ohm: complex) -> complex:
+    """What the next device looks back into."""
+    for stage in path.stages:
+        if not isinstance(stage, PassiveStage):
+            continue
+        ohm = ohm + stage.series_in_ohm
+        if stage.shunt_ohm is not None:
+            ohm = _beside(ohm, stage.shunt_ohm)
+        if stage.magnetising_h is not None:
+            ohm = _beside(ohm, 2j * math.pi * HZ * stage.magnetising_h)
+        ohm = ohm / stage.turns_ratio**2
+        if stage.trim_ohm is not None:
+            ratio = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
+            ohm = _beside(ohm + (1.0 - ratio) * stage.trim_ohm, ratio * stage.trim_ohm)
+        ohm = ohm + stage.series_out_ohm
+    return ohm
+
+
+def _beside(one: complex, other: complex) -> complex:
+    return one * other / (one + other)
+
+
+def _stage(stage: object, leg: Leg, level: float, unit: str) -> tuple[float, str, float | None]:
+    """Level and unit behind a stage, and the dBFS before a converter clipped it."""
+    device = leg.device
+    if isinstance(stage, GainStage):
+        added = _knob(device, stage.control) + _switched(stage.offsets, device)
+        return level + stage.gain_db + added, unit, None
+    if isinstance(stage, DacStage):
+        full = stage.full_scale_dbu + _knob(device, stage.control)
+        return min(0.0, level) + full + _switched(stage.offsets, device), "dBu", None
+    if isinstance(stage, AdcStage):
+        full = stage.full_scale_dbu - _knob(device, stage.control)
+        level -= full + _switched(stage.offsets, device)
+        return min(0.0, level), "dBFS", level if level > 0.0 else None
+    if isinstance(stage, AmpStage):
+        model = stage.full_scale_dbu is not None
+        into = level + (stage.full_scale_dbu or 0.0)
+        most = _db(_amp_peak(device, math.sqrt(1.2) * 10.0 ** (into / 20.0)) / math.sqrt(1.2))
+        return (most - stage.full_out_dbu, "dBFS", None) if model else (most, "dBu", None)
+    if isinstance(stage, CabinetStage):
+        name = device.word(stage.setting)
+        if name in CABINETS:
+            level += _db(float(magnitude(CABINETS[name], np.array([HZ]))[0]))
+        return level, unit, None
+    if isinstance(stage, FilterStage):
+        return level + _corners(stage, device), unit, None
+    if isinstance(stage, PassiveStage):
+        return level + _passive(stage, leg), unit, None
+    return level, unit, None
+
+
+def clip_dbu(device: Device, port_id: str, limit: float | None) -> float | None:
+    """Where an input clips as its knobs stand: its own limit, or its converter's."""
+    for path in device.paths:
+        if path.source != port_id or not device.holds(path.when):
+            continue
+        for stage in path.stages:
+            if isinstance(stage, AdcStage):
+                full = stage.full_scale_dbu - _knob(device, stage.control)
+                full += _switched(stage.offsets, device)
+                limit = full if limit is None else min(limit, full)
+    return limit
+
+
+def _amp_peak(device: Device, volts: float) -> float:
+    settings = AmpSettings(
+        voice=device.word("voice"),
+        drive=device.number("drive"),
+        master_db=device.number("master"),
+    )
+    return peak_output(settings, volts)
+
+
+def _passive(stage: PassiveStage, leg: Leg) -> float:
+    """From the voltage at a passive network's input to its open output."""
+    trim = leg.device.number(stage.control) if stage.trim_ohm is not None else 0.0
+    return -_db(stage.turns_ratio) - abs(trim)
+
+
+def _corners(stage: FilterStage, device: Device) -> float:
+    total = 0.0
+    if stage.low_cut_hz is not None:
+        total -= 10.0 * math.log10(1.0 + (stage.low_cut_hz / HZ) ** 2)
+    high = stage.high_cut_hz
+    for setting, value, hz in stage.high_cut_by:
+        if device.word(setting) == value:
+            high = hz
+            break
+    if high is not None:
+        total -= 10.0 * math.log10(1.0 + (HZ / high) ** 2)
+    return total
+
+
+def _leg_loss(graph: RigGraph, cable: Cable) -> float:
+    """6 dB where one leg of a symmetrical output is used."""
+    source, target = graph.source(cable).port, graph.target(cable).port
+    if source.balance is not Balance.SYMMETRICAL:
+        return 0.0
+    if source.signal_class in (SignalClass.SPEAKER, SignalClass.DIGITAL, SignalClass.STREAM):
+        return 0.0
+    one = target.balance is Balance.NONE or cable.kind is CableKind.INSTRUMENT
+    return -6.02 if one else 0.0
+
+
+def _knob(device: Device, control: str | None) -> float:
+    if control is None or not device.has_setting(control):
+        return 0.0
+    return device.number(control)
+
+
+def _switched(offsets: tuple[Offset, ...], device: Device) -> float:
+    return sum(
+        offset.db
+        for offset in offsets
+        if all(device.word(setting) == value for setting, value in offset.when)
+    )
+
+
+def _db(ratio: float) -> float:
+    return 20.0 * math.log10(max(ratio, 1e-15))

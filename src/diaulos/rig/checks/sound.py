@@ -1,0 +1,215 @@
+"""Ground loops, monitoring, and levels that clip or miss their target."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from functools import partial
+
+from diaulos.rig.checks.registry import (
+    Context,
+    Finding,
+    Mend,
+    Severity,
+    at_cable,
+    check,
+    set_mend,
+)
+from diaulos.rig.graph import RECORDER, Plug
+from diaulos.rig.ground import is_exposed, loop_hum_v
+from diaulos.rig.mending import insert_isolator
+from diaulos.rig.model import AdcStage, Control, PortRef
+from diaulos.rig.monitoring import LATE_MS, plan_monitoring
+from diaulos.units import volt_to_dbu
+
+
+@check(
+    "ground-loop",
+    Severity.CAUTION,
+    looks_for="an unbalanced connection in a loop between two earthed devices",
+    why="the mains current in the loop's shield adds hum to the signal",
+)
+def ground_loop(context: Context) -> Iterator[Finding]:
+    graph = context.graph
+    for cable, source, target in graph.cables():
+        if cable.id not in graph.loop_cables or not is_exposed(cable, source.port, target.port):
+            continue
+        hum = volt_to_dbu(loop_hum_v(cable))
+        yield Finding(
+            "ground-loop",
+            Severity.CAUTION,
+            at_cable(graph, cable),
+            "Its shield closes a loop between two devices that are earthed by their mains plugs.",
+            f"About {hum:.0f} dBu of hum in this cable (representative).",
+            "Isolate the signal with a transformer. Never lift a safety earth.",
+            cable=cable.id,
+            port=target.ref,
+            mend=Mend(
+                "Put a line isolator into this cable",
+                partial(insert_isolator, cable_id=cable.id),
+            ),
+        )
+
+
+@check(
+    "doubled-monitoring",
+    Severity.CAUTION,
+    looks_for="an instrument that a listener hears directly and through the software at once",
+    why="it sounds like a very short echo, hollow and late",
+)
+def doubled_monitoring(context: Context) -> Iterator[Finding]:
+    plan = plan_monitoring(context.graph, context.rate_hz)
+    for one in plan.listeners:
+        for twice in one.doubled:
+            recorder = next(iter(context.graph.of_kind(RECORDER)))
+            yield Finding(
+                "doubled-monitoring",
+                Severity.CAUTION,
+                f"{one.listener}: {twice.source}",
+                f"{twice.source} is heard directly and through the software.",
+                f"The second comes {twice.apart_ms:.1f} ms later. It does not change what is "
+                "recorded.",
+                "Switch software monitoring off, or direct monitoring.",
+                device=one.listener_id,
+                mend=set_mend(Plug(recorder, recorder.ports[0]), "monitoring", "off"),
+            )
+
+
+@check(
+    "software-late",
+    Severity.CAUTION,
+    looks_for=f"software monitoring that comes later than {LATE_MS:g} ms",
+    why="the player feels it and drags",
+)
+def software_late(context: Context) -> Iterator[Finding]:
+    for one in plan_monitoring(context.graph, context.rate_hz).listeners:
+        late = [w for w in one.ways if w.kind == "software" and w.delay_ms > LATE_MS]
+        if not late:
+            continue
+        worst = max(late, key=lambda way: way.delay_ms)
+        recorder = next(iter(context.graph.of_kind(RECORDER)))
+        plug = Plug(recorder, recorder.ports[0])
+        limit = one.buffer_limit
+        yield Finding(
+            "software-late",
+            Severity.CAUTION,
+            f"{one.listener}: {worst.source}",
+            f"{worst.source} is heard {worst.delay_ms:.1f} ms late through the software.",
+            f"As far away as {worst.metres:.1f} m of air. It does not change what is recorded.",
+            f"Use a buffer of {limit} samples or less, or monitor directly."
+            if limit
+            else "Monitor directly: no buffer is small enough.",
+            device=one.listener_id,
+            mend=set_mend(plug, "buffer", str(limit)) if limit else None,
+        )
+
+
+@check(
+    "clips",
+    Severity.FAULT,
+    looks_for="a port on a course whose clip point the loudest peak passes",
+    why="what is clipped cannot be restored",
+)
+def clips(context: Context) -> Iterator[Finding]:
+    told: set[tuple[str, str, str]] = set()
+    for course, found in context.estimates:
+        for at in found.ports:
+            key = (at.device, at.port, at.unit)
+            if at.over_db < 0.3 or key in told:
+                continue
+            told.add(key)
+            plug = context.graph.plug(PortRef(device=at.device, port=at.port))
+            yield Finding(
+                "clips",
+                Severity.FAULT,
+                plug.words,
+                f"The loudest peak is {at.peak:.1f} {at.unit}; this clips at {at.limit:.1f}.",
+                f"It clips by {at.over_db:.1f} dB.",
+                _less(plug, at.over_db, at.unit),
+                port=plug.ref,
+                track=course.track,
+                mend=_turn_down(plug, at.over_db if at.unit == "dBFS" else math.inf),
+            )
+
+
+def _less(plug: Plug, over_db: float, unit: str) -> str:
+    if unit == "dBFS":
+        return f"Take {over_db:.0f} dB off ahead of it, or more: gain down, or the pad."
+    return "Less level ahead of it, or its pad."
+
+
+def _turn_down(plug: Plug, over_db: float) -> Mend | None:
+    """The converter's gain down by what clips and 12 dB more, where the gain is what clips."""
+    if not math.isfinite(over_db):
+        return None
+    for path in plug.device.live_paths:
+        if path.source != plug.port.id:
+            continue
+        for stage in path.stages:
+            if isinstance(stage, AdcStage) and stage.control:
+                setting = plug.device.setting(stage.control)
+                assert isinstance(setting, Control)
+                value = setting.nearest(setting.value - over_db - 12.0)
+                return set_mend(plug, stage.control, value) if value < setting.value else None
+    return None
+
+
+OFF_TARGET_DB = 3.0
+
+
+@check(
+    "gain-off-target",
+    Severity.NOTE,
+    looks_for=f"a track whose loudest peak is more than {OFF_TARGET_DB:g} dB from the target",
+    why="too low drowns in noise, too high leaves nothing for the loudest note",
+)
+def gain_off_target(context: Context) -> Iterator[Finding]:
+    for course, found in context.estimates:
+        off = found.track_dbfs - context.target_peak_dbfs
+        if abs(off) <= OFF_TARGET_DB:
+            continue
+        mend, words = None, "Change the level ahead of it."
+        if found.gain is not None:
+            device = context.graph.devices[found.gain.device]
+            setting = device.setting(found.gain.control)
+            assert isinstance(setting, Control)
+            value = setting.nearest(setting.value - off)
+            if value != setting.value:
+                mend = set_mend(Plug(device, device.ports[0]), setting.id, value)
+                words = f"Set {setting.name} of {device.name} to {value:g} {setting.unit}."
+        yield Finding(
+            "gain-off-target",
+            Severity.NOTE,
+            context.track_name(course.track),
+            f"Its loudest peak is about {found.track_dbfs:.1f} dBFS; the target is "
+            f"{context.target_peak_dbfs:g}.",
+            f"{abs(off):.1f} dB too {'loud' if off > 0 else 'quiet'}.",
+            words,
+            port=course.track,
+            track=course.track,
+            mend=mend,
+        )
+
+
+@check(
+    "mic-hears-monitor",
+    Severity.NOTE,
+    looks_for="a powered speaker that is not muted in a rig with microphones",
+    why="the microphones record it too",
+)
+def mic_hears_monitor(context: Context) -> Iterator[Finding]:
+    if not any(course.tap == "mic" for course in context.courses):
+        return
+    for device in context.graph.of_kind("monitor"):
+        if not context.graph.into.get((device.id, "in")) or device.word("muted") == "on":
+            continue
+        yield Finding(
+            "mic-hears-monitor",
+            Severity.NOTE,
+            device.name,
+            "It is not muted, and microphones are recorded.",
+            "What it plays is recorded with them.",
+            "Mute it while recording, or listen by headphones.",
+            device=device.id,
+            mend=set_mend(Plug(device, device.ports[0]), "muted", "on"),
+        )
