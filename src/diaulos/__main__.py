@@ -8,7 +8,8 @@ from __future__ import annotations
 import sys
 
 SHELL_VERBS = {
-    "align", "loading", "match", "reamp", "reamp-file", "schema", "strength", "trims",
+    "align", "check", "courses", "loading", "match", "reamp", "reamp-file", "render", "schema",
+    "strength", "trims",
     "--help", "-h", "--version",
 }  # fmt: skip
 

@@ -117,4 +117,4 @@ def joined(rig: Rig, one: PortRef, other: PortRef) -> Rig:
         kind=usual_kind(source.port.signal_class),
         length_m=usual_length_m(source, target),
     )
-    return Rig.model_validate({**rig.model_dump(), "cables": [*rig.cables, new]})
+    return Rig.model_validate({**dict(rig), "cables": (*rig.cables, new)})

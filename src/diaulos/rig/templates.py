@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from diaulos.errors import RigError
 from diaulos.rig.catalogue.parts import cable
 from diaulos.rig.catalogue.types import make
+from diaulos.rig.changes import stream_number
 from diaulos.rig.course import trace
 from diaulos.rig.fits import usual_kind
 from diaulos.rig.graph import RigGraph
@@ -87,17 +88,10 @@ class Patch:
                     tap=course.tap,
                     source=course.start.device.id,
                     group=group,
-                    input_number=input_number(graph, ref),
+                    input_number=stream_number(graph, ref),
                 )
             )
         return rig.model_copy(update={"tracks": tuple(planned)})
-
-
-def input_number(graph: RigGraph, track: PortRef) -> int | None:
-    """The number of the stream that a track is recorded from."""
-    cables = graph.into.get((track.device, track.port), [])
-    digits = "".join(c for c in cables[0].source.port if c.isdigit()) if cables else ""
-    return int(digits) if digits else None
 
 
 def _computer_and(patch: Patch, inputs: int, **settings: str) -> Patch:

@@ -13,7 +13,7 @@ from typing import TypeVar
 from pydantic import ValidationError
 
 from diaulos.errors import EditError
-from diaulos.rig.model import Frozen, Rig
+from diaulos.rig.model import Device, Frozen, Rig
 from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     BinItem,
@@ -155,6 +155,53 @@ def choose_rig(rig_id: str) -> Edit:
         "Choose rig",
         lambda session: session.model_copy(update={"current_rig": session.rig(rig_id).id}),
     )
+
+
+def change_rig(rig_id: str, label: str, change_of: Callable[[Rig], Rig]) -> Edit:
+    """A rig changed by a function from rig to rig."""
+
+    def change(session: Session) -> Session:
+        old = session.rig(rig_id)
+        new = change_of(old)
+        rigs = tuple(new if r.id == old.id else r for r in session.rigs)
+        return session.model_copy(update={"rigs": rigs})
+
+    return Edit(label, change)
+
+
+def add_rig(rig: Rig, label: str = "") -> Edit:
+    """One more rig, which becomes the current one."""
+
+    def change(session: Session) -> Session:
+        if any(r.id == rig.id for r in session.rigs):
+            raise EditError(f"There is already a rig {rig.id}.")
+        return session.model_copy(update={"rigs": (*session.rigs, rig), "current_rig": rig.id})
+
+    return Edit(label or f"Add rig {rig.name}", change)
+
+
+def remove_rig(rig_id: str) -> Edit:
+    """A rig less. Passes keep the snapshot that they were made with."""
+
+    def change(session: Session) -> Session:
+        gone = session.rig(rig_id)
+        rest = tuple(r for r in session.rigs if r.id != gone.id)
+        if not rest:
+            raise EditError("A session keeps one rig at least.", remedy="Add another one first.")
+        current = session.current_rig if session.current_rig != gone.id else rest[0].id
+        return session.model_copy(update={"rigs": rest, "current_rig": current})
+
+    return Edit("Remove rig", change)
+
+
+def add_own_type(device: Device) -> Edit:
+    """A device kept as a type of one's own; one of the same name is replaced."""
+
+    def change(session: Session) -> Session:
+        rest = tuple(d for d in session.own_types if d.name != device.name)
+        return session.model_copy(update={"own_types": (*rest, device)})
+
+    return Edit(f"Keep {device.name} as a type", change)
 
 
 def set_full_scale(take_id: str, track_id: str, full_scale_dbu: float | None) -> Edit:

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints, model_validator
 
 from diaulos.errors import EditError
-from diaulos.rig.model import Frozen, Rig, Tap
+from diaulos.rig.model import Device, Frozen, Rig, Tap
 from diaulos.session.instrument import (
     ComparedInput,
     Family,
@@ -212,6 +212,8 @@ class Session(Frozen):
     compared_inputs: tuple[ComparedInput, ...] = Field(default=USUAL_INPUTS, max_length=6)
     reference_instrument: str = ""
     tones: tuple[Tone, ...] = ()
+    own_types: tuple[Device, ...] = Field(default=(), max_length=200)
+    """Device types of one's own."""
 
     @model_validator(mode="after")
     def _whole(self) -> Session:

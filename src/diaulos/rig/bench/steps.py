@@ -46,6 +46,8 @@ Impulses = Mapping[str, Real]
 
 NOISE_BAND_HZ = 20_000.0
 FLAT_DB = 1e-4
+MOST_LOAD_GAIN = 10.0 ** (24.0 / 20.0)
+"""What undoing a stored DI's load may raise; above it is noise."""
 CRYSTAL_PPM = 50.0
 """How far two free-running clocks are apart; representative."""
 
@@ -84,7 +86,11 @@ class StepMaker:
         faults: BenchFaults,
         impulses: Impulses | None,
         seed_of: Callable[[Hashable], int],
+        recorded: Callable[[Real], Real] | None = None,
     ) -> None:
+        """`recorded` is the gain over frequency from the instrument's EMF to what is fed in,
+        where a stored DI stands for the instrument; None where EMF volts are fed."""
+        self._recorded = recorded
         self._course = course
         self._rate_hz = rate_hz
         self._faults = faults
@@ -137,7 +143,12 @@ class StepMaker:
         def response(freqs: Real) -> Complex:
             # Held below 15 Hz: a corner far under the audio band is a response of seconds
             # that nobody hears and every block would pay for.
-            return segment.responses(np.maximum(freqs, 15.0))[point]
+            found = segment.responses(np.maximum(freqs, 15.0))[point]
+            if segment.circuit is None or self._recorded is None:
+                return found
+            # What was fed in is already loaded: the difference of the two loads is left.
+            ratio = np.abs(found) / np.maximum(self._recorded(np.maximum(freqs, 15.0)), 1e-9)
+            return np.asarray(np.clip(ratio, 1e-6, MOST_LOAD_GAIN), complex)
 
         probe_hz = np.geomspace(15.0, 0.499 * self._rate_hz, 64)
         gains = np.abs(response(probe_hz))

@@ -7,7 +7,7 @@ late as its course; a lead that all share makes room for the filters and is take
 from __future__ import annotations
 
 import zlib
-from collections.abc import Hashable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -39,7 +39,7 @@ class RigBench:
     """Every course that starts at one device, played at once.
 
     `process` takes a block of what that device puts out (EMF volts of an instrument,
-    samples of a played track) and gives a block for each track.
+    samples of a played track) and gives a block for each track. `recorded`: see `StepMaker`.
     """
 
     def __init__(
@@ -49,6 +49,7 @@ class RigBench:
         rate_hz: float,
         faults: BenchFaults,
         impulses: Impulses | None = None,
+        recorded: Callable[[Real], Real] | None = None,
     ) -> None:
         if graph.circles:
             names = " → ".join(graph.plug(_ref(key)).words for key in graph.circles[0])
@@ -80,6 +81,7 @@ class RigBench:
                 faults,
                 impulses,
                 lambda key: (zlib.crc32(repr(key).encode()) + faults.seed * 7919) % 2**32,
+                recorded,
             )
             for track, course in self.courses.items()
         }

@@ -1,0 +1,201 @@
+"""Shell commands around the rig: check, courses, render."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from diaulos.cli.output import print_json, print_lines, told_progress
+from diaulos.errors import InputError
+
+JsonFlag = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
+SessionArgument = Annotated[Path, typer.Argument(metavar="SESSION")]
+RigOption = Annotated[str, typer.Option("--rig", help="Name or id of the rig.")]
+
+EXIT_BY_SEVERITY = {"note": 0, "caution": 10, "fault": 11, "danger": 12}
+
+
+def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag = False) -> None:
+    """What is wrong with a rig. Exit code 0 up to a note, 10 caution, 11 fault, 12 danger."""
+    from diaulos import wiring
+    from diaulos.rig.checks import worst
+    from diaulos.rig.safety import notices
+    from diaulos.work.rig import findings_data, look_at
+
+    session = wiring.SessionFolder.open(session_path, read_only=True).load()
+    report = look_at(session, rig)
+    shown = [
+        {"id": n.id, "title": n.title, "text": n.text, "read": n.id in report.rig.acknowledged}
+        for n in notices(report.rig)
+    ]
+    bad = worst(report.findings)
+    if as_json:
+        print_json(
+            {
+                "session": session.name,
+                "rig": report.rig.name,
+                "worst": bad.word if bad else None,
+                "findings": findings_data(report.findings),
+                "notices": shown,
+            }
+        )
+    else:
+        print(f"{session.name}, {report.rig.name}: {len(report.findings)} findings")
+        for one in report.findings:
+            print(f"\n{one.severity.word.upper()}  {one.where}  [{one.id}]")
+            for line in (one.cause, one.consequence, f"Remedy: {one.remedy}"):
+                print(f"    {line}")
+        for notice in shown:
+            print(f"\nSafety, {notice['title']}: {notice['text']}")
+    raise typer.Exit(EXIT_BY_SEVERITY[bad.word] if bad else 0)
+
+
+def courses(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag = False) -> None:
+    """Every recorded track from its source, station by station."""
+    from diaulos import wiring
+    from diaulos.work.rig import courses_data, look_at
+
+    session = wiring.SessionFolder.open(session_path, read_only=True).load()
+    report = look_at(session, rig)
+    rows = courses_data(report, float(session.sample_rate_hz))
+    if as_json:
+        print_json(
+            {
+                "session": session.name,
+                "rig": report.rig.name,
+                "inputs_used": report.inputs_used,
+                "inputs_left": len(report.inputs_free),
+                "courses": rows,
+            }
+        )
+        return
+    print(f"{report.rig.name}: {report.inputs_used} inputs, {len(report.inputs_free)} left")
+    for row in rows:
+        print(f"\n{row['name']} ({row['tap'] or 'no course'})")
+        if row["reason"]:
+            print(f"    {row['reason']}")
+            continue
+        print_lines(
+            [
+                ("    peak", f"{row['peak_dbfs']:.1f} dBFS at 1 kHz"),
+                ("    late", f"{row['delay_ms']:.2f} ms, {row['conversions']} conversions"),
+            ]
+        )
+        for at in row["stations"]:
+            over = f"  CLIPS by {at['clips_by_db']:.1f} dB" if at["clips_by_db"] else ""
+            print(f"    {at['peak']:7.1f} {at['unit']:<4}  {at['device']}: {at['port']}{over}")
+
+
+def render(
+    session_path: SessionArgument,
+    di: Annotated[Path, typer.Option("--di", metavar="FILE", help="The stored DI to play.")],
+    out: Annotated[Path, typer.Option("--out", metavar="DIR", help="Folder for the tracks.")],
+    rig: RigOption = "",
+    source: Annotated[
+        str, typer.Option("--from", help="Device that the DI stands for; the instrument without.")
+    ] = "",
+    full_scale_dbu: Annotated[
+        float | None,
+        typer.Option("--full-scale-dbu", help="dBu that reached 0 dBFS; +12 is assumed without."),
+    ] = None,
+    load_ohm: Annotated[
+        float, typer.Option("--load-ohm", min=1.0, help="What the DI was recorded into.")
+    ] = 1e6,
+    seed: Annotated[int, typer.Option("--seed", min=0, help="Seed of the noise.")] = 1,
+    mains_hz: Annotated[float, typer.Option("--mains-hz", min=40.0, max=70.0)] = 50.0,
+    channel: Annotated[int | None, typer.Option("--channel", min=1)] = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Write over what is there.")] = False,
+    as_json: JsonFlag = False,
+) -> None:
+    """Play a stored DI through a rig: one file for what each recorder input receives."""
+    from diaulos import wiring
+    from diaulos.work.files import one_channel
+    from diaulos.work.ports import FileNotes
+    from diaulos.work.rig import RenderRequest, look_at
+    from diaulos.work.rig import render as play
+    from diaulos.work.takes import load_impulses
+
+    folder = wiring.SessionFolder.open(session_path, read_only=True)
+    session = folder.load()
+    files = wiring.ExternalAudio()
+    audio = files.open(di)
+    known = next(
+        (
+            t
+            for take in session.takes
+            for t in take.tracks
+            if (folder.path / t.file) == di.resolve()
+        ),
+        None,
+    )
+    if known is not None and full_scale_dbu is None:
+        full_scale_dbu = known.full_scale_dbu
+        load_ohm = known.load_ohm or load_ohm
+    request = RenderRequest(
+        session, rig, audio, one_channel(audio, channel, str(di)), source, full_scale_dbu,
+        load_ohm, seed=seed, mains_hz=mains_hz,
+    )  # fmt: skip
+    report = look_at(session, rig)
+    order = {t.port: n for n, t in enumerate(report.rig.tracks, start=1)}
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise InputError(
+            f"the folder cannot be made ({error.strerror}).", where=str(out),
+            remedy="Choose another place.",
+        ) from error  # fmt: skip
+    written: dict[str, Path] = {}
+
+    def sink_for(track: Any, name: str) -> Any:
+        number = order.get(track, len(order) + 1 + len(written))
+        path = out / f"{number:02}-{_file_name(name)}.wav"
+        written[str(track)] = path
+        notes = FileNotes(
+            f"{name}: {di.name} through {report.rig.name}",
+            wiring.local_now(),
+            history=f"bench; rig {report.rig.name}; seed {seed}",
+        )
+        return files.create(path, audio.rate_hz, 1, session.word_length, notes, replace)
+
+    with told_progress("Render", as_json) as progress:
+        result = play(request, sink_for, load_impulses(session, folder), progress)
+    rate = float(session.sample_rate_hz)
+    data: dict[str, Any] = {
+        "rig": report.rig.name,
+        "from": result.source,
+        "calibration_assumed": result.assumed,
+        "frames": result.frames,
+        "rate_hz": session.sample_rate_hz,
+        "tracks": [
+            {
+                "track": str(one.track),
+                "name": one.name,
+                "tap": one.course.tap,
+                "file": str(written[str(one.track)]),
+                "peak_dbfs": one.peak_dbfs,
+                "clipped_samples": one.clipped_samples,
+                "delay_ms": one.course.delay_ms(rate),
+            }
+            for one in sorted(result.tracks, key=lambda t: order.get(t.track, 999))
+        ],
+        "left_out": [
+            {"track": str(track), "reason": reason} for track, reason in result.left_out.items()
+        ],
+    }
+    if as_json:
+        print_json(data)
+        return
+    for row in data["tracks"]:
+        clipped = f", {row['clipped_samples']} samples clipped" if row["clipped_samples"] else ""
+        print(f"{row['name']}: peak {row['peak_dbfs']:.1f} dBFS{clipped}, {row['file']}")
+    for row in data["left_out"]:
+        print(f"{row['track']} left out: {row['reason']}")
+    if result.assumed:
+        print("calibration assumed: +12 dBu at 0 dBFS")
+
+
+def _file_name(name: str) -> str:
+    return re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-").lower() or "track"

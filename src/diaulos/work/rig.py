@@ -1,0 +1,414 @@
+"""Use cases of the rig: checks, courses, own types, and a stored DI played through it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.circuit.loading import Load, curves_db, level_db
+from diaulos.errors import InputError, RigError
+from diaulos.rig.bench import BenchFaults, Impulses, RigBench
+from diaulos.rig.changes import inputs_left
+from diaulos.rig.checks import Context, Finding, run_checks
+from diaulos.rig.course import Course, source_of
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import Device, PortRef, Rig
+from diaulos.rig.monitoring import MonitorPlan, plan_monitoring
+from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU
+from diaulos.rig.sources import INSTRUMENT, PlayedSource
+from diaulos.rig.trackplan import TrackPlan, plan_tracks
+from diaulos.session.instrument import Instrument
+from diaulos.session.model import Session
+from diaulos.session.representative import HARD_PEAK_DBU
+from diaulos.units import dbu_to_peak_volt, gain_to_db, ms_to_samples
+from diaulos.work.measuring import FULL_SCALE
+from diaulos.work.ports import (
+    AudioSink,
+    AudioSource,
+    CancelToken,
+    Progress,
+    no_progress,
+)
+
+Real = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class RigReport:
+    """A rig as it stands: what is found, what is recorded, what is heard."""
+
+    graph: RigGraph
+    findings: tuple[Finding, ...]
+    tracks: tuple[TrackPlan, ...]
+    monitoring: MonitorPlan
+    inputs_used: int
+    inputs_free: tuple[PortRef, ...]
+
+    @property
+    def rig(self) -> Rig:
+        """The rig."""
+        return self.graph.rig
+
+
+def played_sources(session: Session, rig: Rig) -> dict[str, PlayedSource]:
+    """The session's instruments that a rig's instrument devices name, by device id."""
+    instruments = {one.id: one for one in session.instruments}
+    found = {}
+    for device in rig.devices:
+        if device.kind != INSTRUMENT or not device.has_setting("instrument"):
+            continue
+        one = instruments.get(device.word("instrument"))
+        if one is not None and one.position is not None:
+            found[device.id] = _played(one)
+    return found
+
+
+def _played(one: Instrument) -> PlayedSource:
+    """An instrument as a source. A reading was made through its cable into a tone stage: the
+    EMF's peak is what the load took at 1 kHz higher."""
+    circuit = one.circuit()
+    reading = one.reading
+    position = one.position
+    assert position is not None
+    known = reading is not None and reading.peak_dbu is not None
+    if reading is not None and reading.peak_dbu is not None:
+        peak = reading.peak_dbu
+    else:
+        peak = HARD_PEAK_DBU.get(one.pickup(position.pickups[0]).type, 0.0)
+    lost = level_db(circuit, Load.together(one.cable, Load(1e6, 50e-12)), 1000.0)
+    if one.max_dbu is not None:
+        peak = min(peak, one.max_dbu)
+    family = "bass" if one.family == "bass" else "guitar"
+    return PlayedSource(one.name, circuit, peak - lost, family, known)
+
+
+def rig_graph(session: Session, rig: Rig) -> RigGraph:
+    """A rig with the session's instruments in it."""
+    return RigGraph(rig, played_sources(session, rig))
+
+
+def look_at(session: Session, rig_id: str = "") -> RigReport:
+    """Everything about a rig of the session, the current one by default."""
+    graph = rig_graph(session, session.rig(rig_id))
+    rate = float(session.sample_rate_hz)
+    context = Context(graph, rate, session.target_peak_dbfs)
+    used, free = inputs_left(graph.rig)
+    return RigReport(
+        graph,
+        run_checks(context),
+        plan_tracks(graph),
+        plan_monitoring(graph, rate),
+        used,
+        free,
+    )
+
+
+# --- for scripts ---
+
+
+def findings_data(findings: tuple[Finding, ...]) -> list[dict[str, Any]]:
+    """Findings for JSON."""
+    return [
+        {
+            "id": one.id,
+            "severity": one.severity.word,
+            "where": one.where,
+            "cause": one.cause,
+            "consequence": one.consequence,
+            "remedy": one.remedy,
+            "can_be_applied": one.mend is not None,
+        }
+        for one in findings
+    ]
+
+
+def courses_data(report: RigReport, rate_hz: float) -> list[dict[str, Any]]:
+    """Every recorded track for JSON: stations with their peaks, tap, conversions, delay."""
+    planned = {track.port: track for track in report.rig.tracks}
+    order = {track.port: index for index, track in enumerate(report.rig.tracks)}
+    rows = []
+    for plan in sorted(report.tracks, key=lambda p: order.get(p.track, len(order))):
+        meant = planned.get(plan.track)
+        course = plan.course
+        rows.append(
+            {
+                "track": str(plan.track),
+                "name": meant.name if meant else plan.track.port,
+                "group": meant.group or None if meant else None,
+                "input_number": meant.input_number if meant else None,
+                "source": plan.source or None,
+                "tap": plan.tap,
+                "layout": "mono",
+                "conversions": course.conversions if course else None,
+                "digital_links": len(course.digital_links) if course else None,
+                "delay_ms": plan.delay_ms(rate_hz) if course else None,
+                "delay_samples": ms_to_samples(plan.delay_ms(rate_hz), rate_hz) if course else None,
+                "peak_dbfs": plan.peak_dbfs,
+                "reason": str(plan.problem) if plan.problem else None,
+                "stations": _stations_data(plan),
+            }
+        )
+    return rows
+
+
+def _stations_data(plan: TrackPlan) -> list[dict[str, Any]]:
+    return [
+        {
+            "device": level.device,
+            "port": level.point.port.name,
+            "signal_class": level.point.port.signal_class.value,
+            "peak": level.peak,
+            "unit": level.unit,
+            "clips_at": level.ceiling,
+            "clips_by_db": level.clips_db,
+        }
+        for level in plan.levels
+    ]
+
+
+# --- own types ---
+
+MOST_TYPE_BYTES = 1_000_000
+
+
+def type_text(device: Device) -> str:
+    """A device as a type in an open file: JSON, stable key order, without its place in a rig."""
+    data = device.model_dump(mode="json", exclude_defaults=True)
+    data["id"] = "own"
+    return json.dumps({"diaulos_device_type": 1, "device": data}, indent=1, ensure_ascii=False)
+
+
+def read_type(path: Path) -> Device:
+    """A device type from a file; InputError says where it is wrong."""
+    from pydantic import ValidationError
+
+    try:
+        if path.stat().st_size > MOST_TYPE_BYTES:
+            raise InputError("it is larger than a device type can be.", where=str(path))
+        data = json.loads(path.read_text("utf-8"))
+    except OSError as error:
+        raise InputError(f"it cannot be read ({error.strerror}).", where=str(path)) from error
+    except (UnicodeDecodeError, ValueError) as error:
+        raise InputError(
+            f"it is no JSON ({error}).", where=str(path), remedy="Choose a saved device type."
+        ) from error
+    if not isinstance(data, dict) or data.get("diaulos_device_type") != 1:
+        raise InputError(
+            "it is not a device type.", where=str(path), remedy="Choose a saved device type."
+        )
+    try:
+        device = Device.model_validate(data.get("device"))
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(place) for place in first["loc"])
+        raise InputError(f"device.{field}: {first['msg']}.", where=str(path)) from error
+    return sound_device(device, str(path))
+
+
+def sound_device(device: Device, where: str) -> Device:
+    """A device whose paths, switches and knobs name what is there; InputError when not."""
+    ports = {port.id: port for port in device.ports}
+    settings = {setting.id for setting in device.settings}
+    if len(ports) != len(device.ports) or len(settings) != len(device.settings):
+        raise InputError("two ports or two controls have the same id.", where=where)
+    for path in device.paths:
+        for end in (path.source, path.target):
+            if end not in ports:
+                raise InputError(f"a path names the port {end!r}, which is not there.", where=where)
+        named = {name for name, _ in path.when}
+        for stage in path.stages:
+            if getattr(stage, "control", None):
+                named.add(stage.control)  # type: ignore[union-attr,arg-type]
+            if stage.kind == "cabinet":
+                named.add(stage.setting)
+            if stage.kind == "amp":
+                named |= {"voice", "drive", "bass", "mid", "treble", "master"}
+        if named - settings:
+            raise InputError(
+                f"a path names the control {sorted(named - settings)[0]!r}, which is not there.",
+                where=where,
+            )
+    return device
+
+
+# --- playing ---
+
+
+@dataclass(frozen=True)
+class RenderRequest:
+    """A stored DI (or a track to send) to play through a rig.
+
+    `full_scale_dbu` is the dBu of a sine that reached 0 dBFS in it, None when nobody knows;
+    `load_ohm` and `load_pf` what it was recorded into.
+    """
+
+    session: Session
+    rig_id: str
+    di: AudioSource
+    channel: int = 0
+    source: str = ""
+    full_scale_dbu: float | None = None
+    load_ohm: float = 1e6
+    load_pf: float = 50.0
+    seed: int = 1
+    mains_hz: float = 50.0
+
+
+@dataclass(frozen=True)
+class RenderedTrack:
+    """What one recorder input received."""
+
+    track: PortRef
+    name: str
+    course: Course
+    peak_dbfs: float
+    clipped_samples: int
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """Every track that was played, and why others were not."""
+
+    source: str
+    assumed: bool
+    tracks: tuple[RenderedTrack, ...]
+    left_out: dict[PortRef, str]
+    frames: int
+
+
+@dataclass
+class _Heard:
+    peak: float = 0.0
+    clipped: int = 0
+
+    def add(self, block: Real) -> None:
+        loud = np.abs(block)
+        self.peak = max(self.peak, float(loud.max(initial=0.0)))
+        self.clipped += int(np.count_nonzero(loud >= FULL_SCALE))
+
+
+SinkFor = Callable[[PortRef, str], AudioSink]
+BLOCK = 16_384
+
+
+def render_source(graph: RigGraph, wanted: str = "") -> Device:
+    """The device that a stored DI stands for: the wanted one, the instrument of the first
+    planned track, or the recorder that plays; RigError when there is none."""
+    starts = [plan.source for plan in plan_tracks(graph) if plan.source]
+    if wanted:
+        for device in graph.rig.devices:
+            if wanted in (device.id, device.name):
+                return device
+        raise RigError(f"The rig has no device {wanted!r}.", where=graph.rig.name)
+    if not starts:
+        raise RigError(
+            "Nothing that is recorded has a course.",
+            where=graph.rig.name,
+            remedy="Look at the findings of the rig.",
+        )
+    return graph.devices[starts[0]]
+
+
+def render(
+    request: RenderRequest,
+    sink_for: SinkFor,
+    impulses: Impulses | None = None,
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+) -> Rendered:
+    """Play a stored DI through the rig: one file for every recorder input, all at once.
+
+    The files start together and are as long as the DI and a second of tail.
+    """
+    cancel = cancel or CancelToken()
+    session = request.session
+    if request.di.rate_hz != session.sample_rate_hz:
+        raise InputError(
+            f"the DI has {request.di.rate_hz} Hz, the session {session.sample_rate_hz} Hz.",
+            remedy="Import it as a take: that resamples it.",
+        )
+    graph = rig_graph(session, session.rig(request.rig_id))
+    start = render_source(graph, request.source)
+    rate = float(session.sample_rate_hz)
+    played = source_of(graph, start)
+    full = request.full_scale_dbu
+    scale, recorded = 1.0, None
+    if played is not None:
+        scale = dbu_to_peak_volt(ASSUMED_FULL_SCALE_DBU if full is None else full)
+        recorded = recorded_gain(played, Load(request.load_ohm, request.load_pf * 1e-12))
+    faults = BenchFaults(seed=request.seed, mains_hz=request.mains_hz)
+    bench = RigBench(graph, start.id, rate, faults, impulses, recorded)
+    names = {track.port: track.name for track in graph.rig.tracks}
+    sinks = {track: sink_for(track, names.get(track, track.port)) for track in bench.courses}
+    heard = {track: _Heard() for track in sinks}
+    try:
+        frames = _play(request, bench, scale, sinks, heard, progress, cancel)
+        for sink in sinks.values():
+            sink.close()
+    except BaseException:
+        for sink in sinks.values():
+            sink.abandon()
+        raise
+    progress(1.0, "Done")
+    tracks = tuple(
+        RenderedTrack(
+            track,
+            names.get(track, track.port),
+            course,
+            gain_to_db(heard[track].peak),
+            heard[track].clipped,
+        )
+        for track, course in bench.courses.items()
+    )
+    return Rendered(start.id, played is not None and full is None, tracks, bench.left_out, frames)
+
+
+def recorded_gain(played: PlayedSource, load: Load) -> Callable[[Real], Real]:
+    """Gain from the EMF to what a DI of this load holds, over frequency."""
+
+    def gain(freqs: Real) -> Real:
+        return np.asarray(10.0 ** (curves_db(played.circuit, [load], freqs)[0] / 20.0))
+
+    return gain
+
+
+def _play(
+    request: RenderRequest,
+    bench: RigBench,
+    scale: float,
+    sinks: Mapping[PortRef, AudioSink],
+    heard: Mapping[PortRef, _Heard],
+    progress: Progress,
+    cancel: CancelToken,
+) -> int:
+    rate = request.session.sample_rate_hz
+    total = request.di.frames + rate
+    skip, written = bench.lead_samples, 0
+    for block in _with_tail(request, total + bench.lead_samples):
+        cancel.check()
+        outs = bench.process(block * scale)
+        first = min(skip, block.size)
+        skip -= first
+        for track, out in outs.items():
+            heard[track].add(out[first:])
+            sinks[track].write(out[first:, None].astype(np.float32))
+        written += block.size - first
+        progress(min(0.99, written / total), f"Playing {len(sinks)} tracks")
+    return written
+
+
+def _with_tail(request: RenderRequest, total: int) -> Iterator[Real]:
+    done = 0
+    for block in request.di.blocks(block=BLOCK):
+        yield block[:, request.channel].astype(np.float64)
+        done += block.shape[0]
+    while done < total:
+        count = min(BLOCK, total - done)
+        yield np.zeros(count)
+        done += count
