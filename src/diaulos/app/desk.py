@@ -6,6 +6,7 @@ Imported after the first paint: from here on the document's own modules are need
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,8 @@ from diaulos.app.main_window import MainWindow
 from diaulos.app.services import Services
 from diaulos.app.views.instruments.view import InstrumentsView
 from diaulos.app.views.reamp.view import ReampView
+from diaulos.app.views.rig.view import RigView
+from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.errors import CancelledError, DiaulosError, SessionLockedError
 from diaulos.session import edits
 from diaulos.session.model import Session
@@ -46,6 +49,8 @@ class Desk(QObject):
         self.folder: SessionFolder | None = None
         self.view: ReampView | None = None
         self.instruments: InstrumentsView | None = None
+        self.rig: RigView | None = None
+        self._rows: dict[str, tuple[tuple[CourseRow, ...], str]] = {}
         window.desk = self
         window.strip.chosen.connect(self._on_course)
         self.jobs.started.connect(self._on_busy)
@@ -71,10 +76,10 @@ class Desk(QObject):
         return words
 
     @property
-    def current(self) -> ReampView | InstrumentsView | None:
+    def current(self) -> ReampView | InstrumentsView | RigView | None:
         """The view on screen."""
         shown = self.window.stack.currentWidget()
-        return next((v for v in (self.view, self.instruments) if v and v is shown), None)
+        return next((v for v in (self.view, self.instruments, self.rig) if v and v is shown), None)
 
     def history_labels(self) -> tuple[str, str]:
         """What undo and redo would do."""
@@ -83,8 +88,20 @@ class Desk(QObject):
         return self.document.undo_label, self.document.redo_label
 
     def _on_course(self, key: str) -> None:
-        if self.view is not None:
+        if self.rig is not None and self.current is self.rig:
+            self.rig.choose_course(key)
+        elif self.view is not None:
             self.view.choose_rig(key)
+
+    def _on_rows(self, view: str, rows: tuple[CourseRow, ...], current: str) -> None:
+        """The strip shows the courses of the view on screen: a rig's tracks, or the loops."""
+        self._rows[view] = (rows, current)
+        self._show_strip()
+
+    def _show_strip(self) -> None:
+        ident = self.current.ident if self.current is not None else ""
+        rows, current = self._rows.get(ident) or self._rows.get("reamp", ((), ""))
+        self.window.strip.set_rows(rows, current)
 
     def _on_busy(self, title: str) -> None:
         self.window.say(f"{title}\N{HORIZONTAL ELLIPSIS}")
@@ -133,17 +150,19 @@ class Desk(QObject):
         self.document.failed.connect(self.show_problem)
         levels = self.window.preferences.levels_db
         self.view = ReampView(self.document, self.jobs, self.services, levels)
-        self.view.courses_changed.connect(self.window.strip.set_rows)
+        self.view.courses_changed.connect(partial(self._on_rows, "reamp"))
         self._add_view(self.view)
         if self.window.preferences.view == "instruments":
             self.show_instruments()
+        elif self.window.preferences.view == "rig":
+            self.show_rig()
         else:
             self.show_reamp()
         self.window.preferences.add_recent(str(folder.path))
         self._on_state()
         self.view._tell_courses()
 
-    def _add_view(self, view: ReampView | InstrumentsView) -> None:
+    def _add_view(self, view: ReampView | InstrumentsView | RigView) -> None:
         view.said.connect(self.window.say)
         view.problem.connect(self.show_problem)
         for button in view.findChildren(QAbstractButton):
@@ -152,10 +171,11 @@ class Desk(QObject):
             self.window.guard_space(button)
         self.window.stack.addWidget(view)
 
-    def _show(self, view: ReampView | InstrumentsView) -> None:
+    def _show(self, view: ReampView | InstrumentsView | RigView) -> None:
         self.window.stack.setCurrentWidget(view)
         self.window.rail.show_chosen(view.ident)
         self.window.preferences.view = view.ident
+        self._show_strip()
         view.take_focus()
         self.window.update_actions()
 
@@ -166,6 +186,12 @@ class Desk(QObject):
             self.window.stack.removeWidget(self.instruments)
             self.instruments.deleteLater()
             self.instruments = None
+        if self.rig is not None:
+            self.rig.close_down()
+            self.window.stack.removeWidget(self.rig)
+            self.rig.deleteLater()
+            self.rig = None
+        self._rows.clear()
         if self.view is not None:
             self.view.close_down()
             self.window.preferences.levels_db = self.view.player.last_levels_db
@@ -469,6 +495,19 @@ class Desk(QObject):
         if self.view is not None:
             self.view.player.pause()
         self._show(self.instruments)
+
+    def show_rig(self) -> None:
+        """Made when it is first asked for, like the instruments."""
+        document = self.document
+        if document is None:
+            return
+        if self.rig is None:
+            self.rig = RigView(document, self.jobs, self.services)
+            self.rig.courses_changed.connect(partial(self._on_rows, "rig"))
+            self._add_view(self.rig)
+        if self.view is not None:
+            self.view.player.pause()
+        self._show(self.rig)
 
     def cancel(self) -> None:
         self.jobs.cancel()

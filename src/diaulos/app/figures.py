@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 
 MINUS = "\N{MINUS SIGN}"
 
@@ -15,6 +16,11 @@ def number(value: float, places: int = 1, *, sign: bool = False) -> str:
     if float(text) == 0.0:
         text = ("\N{PLUS-MINUS SIGN}" if sign else "") + text.lstrip("+-")
     return text.replace("-", MINUS)
+
+
+def typeset(text: str) -> str:
+    """A sentence from the core with real minus signs."""
+    return re.sub(r"(?<![\w.])-(?=\d)", MINUS, text)
 
 
 def level(value: float, unit: str, places: int = 1) -> str:

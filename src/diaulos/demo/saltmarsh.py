@@ -25,9 +25,9 @@ from diaulos.demo.instruments import (
     SEMI,
     with_strength,
 )
+from diaulos.demo.rigs import live_room, reamp_rigs
 from diaulos.errors import StorageError
 from diaulos.rig.bench import through_input
-from diaulos.rig.catalogue import reamp_rig
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import MatchTarget, Session, Take, Track
 from diaulos.signal.amp import AmpFaults, AmpSettings, drive_signal
@@ -160,16 +160,7 @@ def write_demo(
     path: Path, progress: Progress = no_progress, *, with_passes: bool = True
 ) -> tuple[SessionFolder, Session]:
     """Write the demo session into a new folder and return it open."""
-    rigs = (
-        reamp_rig("rig01", "Combo by box", voice="tideline", cabinet="open-one"),
-        reamp_rig(
-            "rig02", "Tall stack by box", voice="foghorn", cabinet="closed-four",
-            amp_name="50 W head",
-        ),
-        reamp_rig(
-            "rig03", "Bass by box", voice="keel", cabinet="bass-fifteen", amp_name="120 W bass head"
-        ),
-    )  # fmt: skip
+    rigs = (*reamp_rigs(), live_room(BARITONE.id, BARITONE.name))
     session = Session(
         id="saltmarsh-demo",
         name=NAME,

@@ -269,11 +269,26 @@ def reamp_course(rig: Rig) -> Course:
     The first track whose course begins at a recorder; RigError when there is none.
     """
     graph = RigGraph(rig)
+    first_problem: RigError | None = None
     for track in graph.tracks:
-        course = trace(graph, track)
+        try:
+            course = trace(graph, track)
+        except RigError as error:
+            first_problem = first_problem or error
+            continue
         if course.start.device.kind == PLAY_KIND:
             return course
+    if first_problem is not None:
+        raise first_problem
     raise RigError(
         f"The rig {rig.name} has no way from a played track back to a recorded one.",
         remedy="Choose a rig with a reamp box and an amplifier, or plug one.",
     )
+
+
+def can_reamp(rig: Rig) -> bool:
+    """Whether a played track leads through an amplifier back to a recorded one."""
+    try:
+        return reamp_course(rig).has_stage("amp")
+    except RigError:
+        return False

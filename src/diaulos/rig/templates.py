@@ -150,9 +150,8 @@ def _split_chain(rig_id: str) -> Rig:
 
 def _hybrid(rig_id: str) -> Rig:
     patch = Patch("Hybrid: DI, amp without and with cabinet").add("guitar", "guitar")
-    patch.add("active_di", "di").add("pedal", "drive", "Drive pedal", bypass="on").add(
-        "pedal", "echo", bypass="off"
-    )
+    patch.add("active_di", "di").add("pedal", "drive", "Drive pedal", bypass="on")
+    patch.add("pedal", "echo", "Echo pedal", bypass="off")
     patch.add("isolated_supply", "supply").add("valve_combo", "amp")
     patch.add("reactive_load", "load_box", cabinet="none").add("impulse_loader", "loader")
     _computer_and(patch, 4, mode1="mic", phantom1="on")

@@ -12,10 +12,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load, curves_db, level_db
-from diaulos.errors import InputError, RigError
+from diaulos.errors import EditError, InputError, RigError
 from diaulos.rig.bench import BenchFaults, Impulses, RigBench
 from diaulos.rig.changes import inputs_left
 from diaulos.rig.checks import Context, Finding, run_checks
+from diaulos.rig.checks.wiring import node_load
 from diaulos.rig.course import Course, source_of
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import Device, PortRef, Rig
@@ -23,8 +24,9 @@ from diaulos.rig.monitoring import MonitorPlan, plan_monitoring
 from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU
 from diaulos.rig.sources import INSTRUMENT, PlayedSource
 from diaulos.rig.trackplan import TrackPlan, plan_tracks
+from diaulos.session.edits import Edit, add_take
 from diaulos.session.instrument import Instrument
-from diaulos.session.model import Session
+from diaulos.session.model import Session, Take, Track, rig_hash
 from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.units import dbu_to_peak_volt, gain_to_db, ms_to_samples
 from diaulos.work.measuring import FULL_SCALE
@@ -32,9 +34,13 @@ from diaulos.work.ports import (
     AudioSink,
     AudioSource,
     CancelToken,
+    Clock,
+    FileNotes,
     Progress,
+    SessionStore,
     no_progress,
 )
+from diaulos.work.takes import next_take_number
 
 Real = NDArray[np.float64]
 
@@ -179,7 +185,7 @@ MOST_TYPE_BYTES = 1_000_000
 
 def type_text(device: Device) -> str:
     """A device as a type in an open file: JSON, stable key order, without its place in a rig."""
-    data = device.model_dump(mode="json", exclude_defaults=True)
+    data = device.model_dump(mode="json", exclude_none=True)
     data["id"] = "own"
     return json.dumps({"diaulos_device_type": 1, "device": data}, indent=1, ensure_ascii=False)
 
@@ -412,3 +418,106 @@ def _with_tail(request: RenderRequest, total: int) -> Iterator[Real]:
         count = min(BLOCK, total - done)
         yield np.zeros(count)
         done += count
+
+
+@dataclass(frozen=True, eq=False)
+class PlayedTake:
+    """What became of playing a stored DI through a rig."""
+
+    take: Take
+    edit: Edit
+    words: str
+
+
+def play_take(
+    session: Session,
+    take_id: str,
+    store: SessionStore,
+    clock: Clock,
+    impulses: Impulses | None = None,
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+    rig_id: str = "",
+) -> PlayedTake:
+    """A take's stored DI through a rig of the session: a new take with a track for what every
+    recorder input received."""
+    take = session.take(take_id)
+    di = take.di
+    if di is None:
+        raise EditError(f"{take.name} has no dry DI.", remedy="Choose another take.")
+    rig = session.rig(rig_id)
+    number, now = next_take_number(session, store), clock()
+    files: dict[PortRef, str] = {}
+
+    def sink_for(track: PortRef, name: str) -> AudioSink:
+        files[track] = f"audio/t{number:04d}_k{len(files) + 1:02d}.wav"
+        notes = FileNotes(
+            description=f"{session.name}; {take.name} through {rig.name}; {name}",
+            made_at=now,
+            history=f"bench; {take.name}; rig {rig.name}",
+        )
+        return store.create_audio(
+            files[track], session.sample_rate_hz, 1, session.word_length, notes
+        )
+
+    request = RenderRequest(
+        session,
+        rig.id,
+        store.open_audio(di.file),
+        full_scale_dbu=di.full_scale_dbu,
+        load_ohm=di.load_ohm or 1e6,
+        load_pf=di.load_pf,
+        seed=number,
+    )
+    result = render(request, sink_for, impulses, progress, cancel)
+    plans = {plan.track: plan for plan in plan_tracks(rig_graph(session, rig))}
+    order = {track.port: index for index, track in enumerate(rig.tracks)}
+    tracks = tuple(
+        _recorded(one, files[one.track], result.frames, plans[one.track], index)
+        for index, one in enumerate(
+            sorted(result.tracks, key=lambda t: order.get(t.track, len(order))), start=1
+        )
+    )
+    made = Take(
+        id=f"t{number:04d}",
+        name=f"{take.name}, {rig.name}"[:200],
+        recorded_at=now.isoformat(timespec="seconds"),
+        instrument_id=take.instrument_id,
+        tracks=tracks,
+        notes=f"Played by the bench from {take.name}.",
+    )
+    clipped = [one.name for one in tracks if one.clipped_samples]
+    words = f"{made.name}: {len(tracks)} tracks."
+    if clipped:
+        words += f" Clipped: {', '.join(clipped)}."
+    if result.assumed:
+        words += " Calibration assumed: +12 dBu at 0 dBFS."
+    keep = {rig_hash(rig): rig}
+
+    def change(current: Session) -> Session:
+        current = add_take(made)(current)
+        return current.model_copy(update={"snapshots": {**current.snapshots, **keep}})
+
+    return PlayedTake(made, Edit(f"Play {rig.name}", change), words)
+
+
+def _recorded(one: RenderedTrack, file: str, frames: int, plan: TrackPlan, index: int) -> Track:
+    """A track as the session keeps it; a dry one with its calibration at the jack."""
+    full_scale = load = None
+    if one.course.tap == "di" and plan.levels and one.course.source is not None:
+        full_scale = plan.levels[0].peak - plan.levels[-1].peak
+        start = one.course.start
+        assert start.exit is not None
+        output = PortRef(device=start.device.id, port=start.exit.id)
+        load = min(1e9, node_load(one.course.graph, output)[0])
+    return Track(
+        id=f"k{index:02d}",
+        name=one.name,
+        tap=one.course.tap,
+        file=file,
+        frames=frames,
+        full_scale_dbu=full_scale,
+        load_ohm=load,
+        peak_dbfs=max(one.peak_dbfs, -200.0),
+        clipped_samples=one.clipped_samples,
+    )

@@ -98,7 +98,7 @@ def import_di(
             where="dBu at 0 dBFS",
             remedy="Inputs reach full scale between -40 and +60 dBu; or choose unknown.",
         )
-    number = _next_take_number(session, store)
+    number = next_take_number(session, store)
     take_id, file = f"t{number:04d}", f"audio/t{number:04d}_k01.wav"
     rate = session.sample_rate_hz
     now = clock()
@@ -160,7 +160,8 @@ def _instrument(request: ImportRequest, session: Session) -> tuple[str, Edit | N
     return ident, add_instrument(made)
 
 
-def _next_take_number(session: Session, store: SessionStore) -> int:
+def next_take_number(session: Session, store: SessionStore) -> int:
+    """The first number that neither a take nor a file has."""
     numbers = [int(take.id[1:]) for take in session.takes if take.id[1:].isdigit()]
     number = max(numbers, default=0) + 1
     while store.has_file(f"audio/t{number:04d}_k01.wav"):
@@ -355,7 +356,7 @@ def store_unloaded(
         raise EditError(f"{take.name} has no dry DI.", remedy="Choose a take with one.")
     undo = undo_for(session, take, take.di, rig)
     source = unloaded(store.open_audio(take.di.file), undo)
-    number = _next_take_number(session, store)
+    number = next_take_number(session, store)
     name, file = f"{take.name}, load undone"[:200], f"audio/t{number:04d}_k01.wav"
     now = clock()
     notes = FileNotes(

@@ -7,9 +7,17 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from diaulos.app.theme import Look
 
-TAP_TOKENS = {"di": "di", "amp": "amp", "cabinet": "cabinet", "modeled": "modeled", "mic": "mic"}
+TAP_TOKENS = {
+    "di": "di",
+    "printed": "di",
+    "amp": "amp",
+    "cabinet": "cabinet",
+    "modeled": "modeled",
+    "mic": "mic",
+}
 TAP_WORDS = {
     "di": "dry DI",
+    "printed": "printed after pedals",
     "amp": "amp, no cabinet",
     "cabinet": "amp and cabinet",
     "modeled": "modeled",
@@ -17,6 +25,7 @@ TAP_WORDS = {
 }
 TAP_PATTERNS = {
     "di": Qt.PenStyle.SolidLine,
+    "printed": Qt.PenStyle.SolidLine,
     "amp": Qt.PenStyle.DashLine,
     "cabinet": Qt.PenStyle.DashDotLine,
     "modeled": Qt.PenStyle.DotLine,
@@ -25,7 +34,8 @@ TAP_PATTERNS = {
 
 
 def paint_mark(painter: QPainter, rect: QRectF, tap: str, look: Look) -> None:
-    """The tap's mark inside a square: a dash, a wedge, a notched box, a ring, a half disc."""
+    """The tap's mark inside a square: a dash at a post, a dash between posts, a wedge, a
+    notched box, a ring, a half disc."""
     colour = look.colour(TAP_TOKENS.get(tap, "muted"))
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -37,6 +47,11 @@ def paint_mark(painter: QPainter, rect: QRectF, tap: str, look: Look) -> None:
         painter.setPen(QPen(colour, 3.0))
         painter.drawLine(QPointF(box.left(), middle.y()), QPointF(box.right(), middle.y()))
         painter.drawLine(box.topLeft(), box.bottomLeft())
+    elif tap == "printed":
+        painter.setPen(QPen(colour, 3.0))
+        painter.drawLine(QPointF(box.left(), middle.y()), QPointF(box.right(), middle.y()))
+        for x in (box.left(), box.right()):
+            painter.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
     elif tap == "amp":
         painter.setBrush(colour)
         corners = [box.topLeft(), QPointF(box.right(), middle.y() - 2), box.bottomLeft()]

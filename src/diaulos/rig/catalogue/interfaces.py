@@ -183,7 +183,7 @@ def _input(n: int) -> Port:
 
 def _input_settings(n: int) -> list[Control | Choice]:
     return [
-        switch(f"mode{n}", f"Input {n} made for", "line", ("mic", "Microphone"), ("line", "Line"),
+        switch(f"mode{n}", f"Input {n} switch", "line", ("mic", "Microphone"), ("line", "Line"),
                ("instrument", "Instrument")),
         knob(f"gain{n}", f"Gain {n}", 0.0, 0.0, 60.0),
         switch(f"pad{n}", f"Pad {n}, {PAD_DB:g} dB", "off"),

@@ -161,7 +161,7 @@ def set_mend(plug: Plug, setting: str, value: float | str) -> Mend | None:
         f"{value:g} {entry.unit}".strip()
     )  # fmt: skip
     return Mend(
-        f"Set {entry.name} of {device.name} to {words}",
+        f"{device.name}: set {entry.name} to {words}",
         lambda rig: rig.with_setting(device.id, setting, value),
     )
 

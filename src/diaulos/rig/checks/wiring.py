@@ -147,6 +147,8 @@ def _class_mend(source: Plug, target: Plug) -> Mend | None:
 def _mismatch(context: Context, ident: str) -> Iterator[Finding]:
     for cable, source, target, severity in _mismatched(context, ident):
         consequence, remedy = _effect(context, ident, source, target)
+        if ident == "line-into-mic" and "clip" not in consequence:
+            severity = Severity.CAUTION
         mend = _class_mend(source, target)
         if mend is None and ident == "line-into-instrument":
             mend = Mend(
@@ -206,6 +208,7 @@ def _ohms(ohm: float) -> str:
 
 @check(
     "line-into-mic",
+    Severity.CAUTION,
     Severity.FAULT,
     looks_for="a line output in a microphone input",
     why="the preamp clips; by how many dB is worked out from the course",

@@ -40,6 +40,8 @@ from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.waveform import Trace, Waveform
 from diaulos.errors import DiaulosError
 from diaulos.rig.bench import Probe
+from diaulos.rig.course import can_reamp
+from diaulos.rig.model import Rig
 from diaulos.session import edits
 from diaulos.session.model import MatchTarget, Pass, Session, Take, Track, tone_words
 from diaulos.signal.overview import Overview, build_overview
@@ -103,6 +105,7 @@ class ReampView(QWidget):
         super().__init__(parent)
         self._document, self._jobs, self._services = document, jobs, services
         self._plan: ReampPlan | None = None
+        self._reampable: dict[str, tuple[Rig, bool]] = {}
         self._plan_key: tuple[object, ...] = ()
         self._excerpts: dict[str, Excerpt] = {}
         self._waves: _Waves | None = None
@@ -493,10 +496,20 @@ class ReampView(QWidget):
             f"{number(abs(change.drive_db))} dB {way} here."
         )
 
+    def _can_reamp(self, rig: Rig) -> bool:
+        """Whether a played track leads back; kept for as long as the rig is the same."""
+        known = self._reampable.get(rig.id)
+        if known is None or known[0] is not rig:
+            known = (rig, can_reamp(rig))
+            self._reampable[rig.id] = known
+        return known[1]
+
     def _tell_courses(self) -> None:
         session = self._document.session
         rows = []
         for rig in session.rigs:
+            if not self._can_reamp(rig):
+                continue
             last = _last_pass(session, rig.name)
             peak = f"last peak {number(last.peak_dbfs):>6} dBFS" if last else "no pass yet"
             finding, serious = "choose it to see its levels", False

@@ -1,0 +1,426 @@
+"""The rig drawn: laid out by Diaulos, chosen from by mouse or by the arrow keys."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from itertools import pairwise
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QFocusEvent,
+    QGuiApplication,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from diaulos.app import theme
+from diaulos.app.widgets.cables import LABELS, cable_pen
+from diaulos.app.widgets.marks import TAP_TOKENS
+from diaulos.rig.checks import Finding, Severity
+from diaulos.rig.course import Course
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.layout import PORT_H, TITLE_H, Box, Layout, PortPlace, Wire, lay_out
+from diaulos.rig.model import Cable, PortRef
+
+LEAST_ZOOM, MOST_ZOOM = 0.5, 2.0
+READABLE = 0.88
+"""Fitting the width stops here; from there on it scrolls."""
+
+
+class RigDiagram(QWidget):
+    """Boxes and cables. `chosen` is a port or a whole device."""
+
+    port_chosen = Signal(object)
+    device_chosen = Signal(str)
+    partner_asked = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._graph: RigGraph | None = None
+        self._cables: dict[str, Cable] = {}
+        self._layout = Layout((), (), 0.0, 0.0)
+        self._findings: Mapping[str, Finding] = {}
+        self._courses: dict[str, Course] = {}
+        self._focus_track = ""
+        self._port: PortRef | None = None
+        self._device = ""
+        self._zoom = 1.0
+        self._fit_width = 0
+        self.fitted = True
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Rig diagram")
+        self.setMouseTracking(False)
+
+    # --- what is shown ---
+
+    def show_rig(self, graph: RigGraph) -> None:
+        """Draw this rig; what was chosen stays chosen where it is still there."""
+        self._graph = graph
+        self._cables = {cable.id: cable for cable in graph.rig.cables}
+        if self._device not in graph.devices:
+            self._device, self._port = "", None
+        if self._port is not None:
+            device = graph.devices[self._port.device]
+            if all(port.id != self._port.port for port in device.ports):
+                self._port = None
+        self._rebuild()
+
+    def show_report(self, findings: tuple[Finding, ...], courses: dict[str, Course]) -> None:
+        """Mark these findings; `courses` by the track's name in words."""
+        marks: dict[str, Finding] = {}
+        for one in findings:
+            places = [f"{one.port.device}.{one.port.port}"] if one.port else []
+            places += [one.device] if one.device else []
+            places += [f"cable {one.cable}"] if one.cable else []
+            for place in places:
+                if place not in marks or marks[place].severity < one.severity:
+                    marks[place] = one
+        self._findings = marks
+        self._courses = courses
+        self._rebuild()
+
+    def focus_course(self, track: str) -> None:
+        """Draw the devices of one course only; "" draws all."""
+        self._focus_track = track
+        self._rebuild()
+
+    @property
+    def layout_shown(self) -> Layout:
+        """What is drawn, for tests and for the picture."""
+        return self._layout
+
+    def _rebuild(self) -> None:
+        if self._graph is None:
+            return
+        only = None
+        course = self._courses.get(self._focus_track)
+        if course is not None:
+            only = frozenset(leg.device.id for leg in course.legs)
+        self._layout = lay_out(self._graph, only, self._port)
+        self._resize()
+        self._tell()
+        self.update()
+
+    # --- size ---
+
+    def set_room(self, width: int) -> None:
+        """The width that the scroll area has."""
+        if width != self._fit_width:
+            self._fit_width = width
+            self._resize()
+
+    def zoom_by(self, factor: float) -> None:
+        """Nearer or further."""
+        self.fitted = False
+        self._zoom = min(MOST_ZOOM, max(LEAST_ZOOM, self._zoom * factor))
+        self._resize()
+
+    def zoom_to_fit(self) -> None:
+        """As wide as there is room."""
+        self.fitted = True
+        self._resize()
+
+    @property
+    def zoom(self) -> float:
+        """Pixels on screen per pixel of the drawing."""
+        return self._zoom
+
+    def _resize(self) -> None:
+        if self.fitted and self._layout.width > 0.0 and self._fit_width:
+            self._zoom = min(1.15, max(READABLE, self._fit_width / self._layout.width))
+        size = QSize(int(self._layout.width * self._zoom), int(self._layout.height * self._zoom))
+        self.setFixedSize(size.expandedTo(QSize(200, 120)))
+        self.update()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.zoom_by(1.1 if event.angleDelta().y() > 0 else 1.0 / 1.1)
+            event.accept()
+        else:
+            super().wheelEvent(event)
+
+    # --- choosing ---
+
+    @property
+    def port(self) -> PortRef | None:
+        """The chosen port."""
+        return self._port
+
+    @property
+    def device(self) -> str:
+        """The chosen device, or that of the chosen port."""
+        return self._device
+
+    def choose_port(self, ref: PortRef | None) -> None:
+        """Choose a port without telling anybody."""
+        if ref is not None and (self._graph is None or ref.device not in self._graph.devices):
+            return
+        self._port = ref
+        if ref is not None:
+            self._device = ref.device
+        self._rebuild()
+
+    def choose_device(self, device: str) -> None:
+        """Choose a device without telling anybody."""
+        self._device, self._port = device, None
+        self._rebuild()
+
+    def _tell(self) -> None:
+        if self._graph is None:
+            return
+        words = "nothing chosen"
+        if self._port is not None:
+            plug = self._graph.plug(self._port)
+            words = f"{plug.words}, {plug.port.signal_class.label}"
+        elif self._device:
+            words = self._graph.devices[self._device].name
+        self.setAccessibleDescription(f"{len(self._layout.boxes)} devices; {words}")
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        at = event.position() / self._zoom
+        for box in self._layout.boxes:
+            if not QRectF(box.x, box.y, box.width, box.height).contains(at):
+                continue
+            for place in box.ports:
+                if place.y <= at.y() < place.y + PORT_H:
+                    self._pick_port(place)
+                    return
+            self._device, self._port = box.device, None
+            self._rebuild()
+            self.device_chosen.emit(box.device)
+            return
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self._port is not None:
+            self.partner_asked.emit()
+
+    def _pick_port(self, place: PortPlace) -> None:
+        self._port, self._device = place.ref, place.ref.device
+        self._rebuild()
+        self.port_chosen.emit(place.ref)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key = Qt.Key(event.key())
+        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._port is not None:
+            self.partner_asked.emit()
+            return
+        step = {
+            Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1),
+            Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0),
+        }.get(key)  # fmt: skip
+        if step is None or not self._layout.boxes:
+            super().keyPressEvent(event)
+            return
+        if step[1]:
+            self._step_port(step[1])
+        else:
+            self._step_device(step[0])
+
+    def _step_port(self, by: int) -> None:
+        ports = [place for box in self._in_order() for place in box.ports]
+        index = next((i for i, place in enumerate(ports) if place.ref == self._port), None)
+        if index is None:
+            box = self._layout.box(self._device)
+            if box is not None and box.ports:
+                self._pick_port(box.ports[0 if by > 0 else -1])
+            elif ports:
+                self._pick_port(ports[0])
+        elif 0 <= index + by < len(ports):
+            self._pick_port(ports[index + by])
+
+    def _step_device(self, by: int) -> None:
+        """To the other end of the chosen port's cable, else to the next device."""
+        assert self._graph is not None
+        ref = self._port
+        if ref is not None:
+            key = (ref.device, ref.port)
+            cables = (self._graph.out_of if by > 0 else self._graph.into).get(key, [])
+            for cable in cables:
+                end = cable.target if by > 0 else cable.source
+                place = self._layout.place(end)
+                if place is not None:
+                    self._pick_port(place)
+                    return
+        boxes = self._in_order()
+        index = next((i for i, box in enumerate(boxes) if box.device == self._device), -by)
+        box = boxes[min(len(boxes) - 1, max(0, index + by))]
+        self._device, self._port = box.device, None
+        self._rebuild()
+        self.device_chosen.emit(box.device)
+
+    def _in_order(self) -> list[Box]:
+        return sorted(self._layout.boxes, key=lambda box: (box.column, box.y))
+
+    def chosen_rect(self) -> QRectF | None:
+        """Where what is chosen lies on the widget."""
+        place = self._layout.place(self._port) if self._port else None
+        box = self._layout.box(self._device)
+        if place is not None:
+            rect = QRectF(place.x, place.y, place.width, PORT_H)
+        elif box is not None:
+            rect = QRectF(box.x, box.y, box.width, box.height)
+        else:
+            return None
+        z = self._zoom
+        return QRectF(rect.x() * z, rect.y() * z, rect.width() * z, rect.height() * z)
+
+    def copy_image(self) -> None:
+        """The whole drawing into the clipboard."""
+        QGuiApplication.clipboard().setPixmap(self.grab())
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        self.update()
+        super().focusInEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        self.update()
+        super().focusOutEvent(event)
+
+    # --- painting ---
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._graph is None:
+            return
+        look = theme.current()
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.scale(self._zoom, self._zoom)
+        on = self._cables_of_focus()
+        for wire in self._layout.wires:
+            self._paint_wire(painter, wire, on)
+        for box in self._layout.boxes:
+            self._paint_box(painter, box)
+        for wire in self._layout.wires:
+            self._paint_label(painter, wire)
+        if self.hasFocus():
+            painter.resetTransform()
+            painter.setPen(QPen(look.colour("di"), 1))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+
+    def _cables_of_focus(self) -> dict[str, str]:
+        """Cables on the courses through what is chosen, with the tap's token."""
+        found: dict[str, str] = {}
+        for course in self._courses.values():
+            cables = [leg.cable for leg in course.legs if leg.cable is not None]
+            touched = self._port is not None and any(
+                self._port in (cable.source, cable.target) for cable in cables
+            )
+            if touched:
+                for cable in cables:
+                    found.setdefault(cable.id, TAP_TOKENS[course.tap])
+        return found
+
+    def _paint_wire(self, painter: QPainter, wire: Wire, on: dict[str, str]) -> None:
+        assert self._graph is not None
+        look = theme.current()
+        cable = self._cables.get(wire.cable)
+        if cable is None:
+            return
+        bad = self._findings.get(f"cable {wire.cable}")
+        token = on.get(wire.cable, "")
+        if bad is not None and bad.severity >= Severity.FAULT and not token:
+            token = "danger"
+        signal_class = self._graph.source(cable).port.signal_class
+        painter.setPen(cable_pen(signal_class, look, token, 1.0 if wire.cable in on else 0.0))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPath(_path(wire))
+
+    def _paint_label(self, painter: QPainter, wire: Wire) -> None:
+        assert self._graph is not None
+        look = theme.current()
+        cable = self._cables.get(wire.cable)
+        if cable is None:
+            return
+        text = LABELS[self._graph.source(cable).port.signal_class]
+        painter.setFont(theme.text_font(7))
+        x, y = wire.points[0]
+        width = painter.fontMetrics().horizontalAdvance(text) + 3
+        area = QRectF(x + 3, y - 13, width, 11)
+        painter.fillRect(area, look.colour("paper"))
+        painter.setPen(look.colour("muted"))
+        painter.drawText(area, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, text)
+
+    def _paint_box(self, painter: QPainter, box: Box) -> None:
+        look = theme.current()
+        rect = QRectF(box.x, box.y, box.width, box.height)
+        here = box.device == self._device
+        painter.setPen(QPen(look.colour("di" if here else "muted"), 2.0 if here else 1.0))
+        painter.setBrush(look.colour("raised"))
+        painter.drawRect(rect)
+        painter.setFont(theme.text_font(9, bold=True))
+        painter.setPen(look.colour("ink"))
+        bad = self._findings.get(box.device)
+        room = box.width - 10 - (34 if bad else 0)
+        metrics = painter.fontMetrics()
+        name = metrics.elidedText(box.name, Qt.TextElideMode.ElideRight, int(room))
+        left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        painter.drawText(QRectF(box.x + 5, box.y, room, TITLE_H), left, name)
+        if bad is not None:
+            _paint_badge(painter, QRectF(box.x, box.y + 3, box.width - 4, 15), bad.severity)
+        painter.setPen(QPen(look.colour("line"), 1.0))
+        painter.drawLine(
+            QPointF(box.x, box.y + TITLE_H), QPointF(box.x + box.width, box.y + TITLE_H)
+        )
+        for place in box.ports:
+            self._paint_port(painter, place)
+
+    def _paint_port(self, painter: QPainter, place: PortPlace) -> None:
+        assert self._graph is not None
+        look = theme.current()
+        row = QRectF(place.x, place.y, place.width, PORT_H)
+        if place.ref == self._port:
+            painter.fillRect(row.adjusted(1, 0, -1, 0), look.colour("di"))
+        used = self._graph.used(self._graph.plug(place.ref))
+        colour = "paper" if place.ref == self._port else ("ink" if used else "muted")
+        painter.setPen(look.colour(colour))
+        painter.setFont(theme.text_font(8))
+        bad = self._findings.get(f"{place.ref.device}.{place.ref.port}")
+        room = int(place.width - 10 - (44 if bad else 0))
+        text = painter.fontMetrics().elidedText(place.name, Qt.TextElideMode.ElideRight, room)
+        side = Qt.AlignmentFlag.AlignRight if place.outward else Qt.AlignmentFlag.AlignLeft
+        area = row.adjusted(5, 0, -5, 0)
+        painter.drawText(area, side | Qt.AlignmentFlag.AlignVCenter, text)
+        if bad is not None:
+            badge = row.adjusted(3, 1, -3, -1)
+            _paint_badge(painter, badge, bad.severity, left=place.outward)
+        x = place.x + place.width if place.outward else place.x
+        painter.setPen(QPen(look.colour("muted"), 1.0))
+        painter.setBrush(look.colour("ink" if used else "paper"))
+        painter.drawEllipse(QPointF(x, place.y + PORT_H / 2), 2.6, 2.6)
+
+
+def _paint_badge(painter: QPainter, row: QRectF, severity: Severity, *, left: bool = False) -> None:
+    """The severity as a word; danger is filled."""
+    look = theme.current()
+    painter.setFont(theme.text_font(7, bold=True))
+    text = severity.word
+    width = painter.fontMetrics().horizontalAdvance(text) + 6
+    x = row.left() if left else row.right() - width
+    area = QRectF(x, row.top(), width, row.height())
+    token = {Severity.NOTE: "muted", Severity.CAUTION: "cabinet"}.get(severity, "danger")
+    filled = severity is Severity.DANGER
+    painter.setPen(QPen(look.colour(token), 1.0))
+    painter.setBrush(look.colour("danger" if filled else "raised"))
+    painter.drawRect(area)
+    painter.setPen(look.colour("danger_ink" if filled else token))
+    painter.drawText(area, Qt.AlignmentFlag.AlignCenter, text)
+
+
+def _path(wire: Wire) -> QPainterPath:
+    """Curves between the columns, straight lines where a cable passes one."""
+    points = [QPointF(x, y) for x, y in wire.points]
+    path = QPainterPath(points[0])
+    for index, (one, two) in enumerate(pairwise(points)):
+        if wire.back or index % 2 == 1:
+            path.lineTo(two)
+            continue
+        reach = max(14.0, (two.x() - one.x()) / 2.0)
+        path.cubicTo(one.x() + reach, one.y(), two.x() - reach, two.y(), two.x(), two.y())
+    return path

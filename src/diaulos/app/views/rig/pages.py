@@ -1,0 +1,377 @@
+"""Below the diagram: findings, tracks, the patch list, monitoring."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.figures import number, typeset
+from diaulos.app.widgets.marks import TAP_TOKENS, TAP_WORDS
+from diaulos.app.widgets.tables import KEY, Cell, Table
+from diaulos.rig.checks import Finding, Severity
+from diaulos.rig.model import Cable, PortRef
+from diaulos.work.rig import RigReport
+
+SEVERITY_TOKENS = {
+    Severity.NOTE: "muted", Severity.CAUTION: "cabinet", Severity.FAULT: "danger",
+    Severity.DANGER: "danger",
+}  # fmt: skip
+
+
+def _wrapped(role: str = "") -> QLabel:
+    label = QLabel()
+    label.setWordWrap(True)
+    label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
+    if role:
+        label.setProperty("role", role)
+    return label
+
+
+class FindingsPage(QWidget):
+    """What the checks found, the worst first."""
+
+    show_asked = Signal(object)
+    mend_asked = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._findings: tuple[Finding, ...] = ()
+        self.table = Table("Findings", ("", "Where", "What"), 2, {1: 210})
+        self.table.currentCellChanged.connect(lambda *_: self._detail())
+        self.detail = _wrapped()
+        self.detail.setAccessibleName("The finding in full")
+        self.show_button = QPushButton("Show (S)")
+        self.show_button.clicked.connect(self.show_chosen)
+        self.mend_button = QPushButton("Apply remedy (A)")
+        self.mend_button.clicked.connect(self.mend_chosen)
+        row = QHBoxLayout()
+        row.addWidget(self.detail, 1)
+        buttons = QVBoxLayout()
+        buttons.addWidget(self.mend_button)
+        buttons.addWidget(self.show_button)
+        buttons.addStretch(1)
+        row.addLayout(buttons)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.table, 1)
+        column.addLayout(row)
+
+    def show_findings(self, findings: tuple[Finding, ...], writable: bool) -> None:
+        """Fill the list; the worst is chosen where nothing is."""
+        self._findings, self._writable = findings, writable
+        self.table.show_rows(
+            [
+                (
+                    one.key,
+                    (
+                        Cell(one.severity.word, sort=-float(one.severity), bold=True,
+                             token=SEVERITY_TOKENS[one.severity]),
+                        Cell(one.where),
+                        Cell(
+                            typeset(one.cause),
+                            typeset(f"{one.cause}\n{one.consequence}\n[{one.id}]"),
+                        ),
+                    ),
+                )
+                for one in findings
+            ]
+        )  # fmt: skip
+        if self.table.currentRow() < 0 and findings:
+            self.table.setCurrentCell(0, 0)
+        self._detail()
+
+    @property
+    def chosen(self) -> Finding | None:
+        """The chosen finding."""
+        key = self.table.chosen()
+        return next((one for one in self._findings if one.key == key), None)
+
+    def _detail(self) -> None:
+        one = self.chosen
+        if one is None:
+            self.detail.setText("Nothing is found: no danger, no fault, nothing to note.")
+        else:
+            remedy = one.mend.label if one.mend else one.remedy
+            self.detail.setText(
+                f"<b>{one.severity.word.capitalize()}.</b> {typeset(one.consequence)} "
+                f"<b>Remedy:</b> {typeset(one.remedy)}"
+            )
+            self.mend_button.setToolTip(f"{remedy}. Undo takes it back.")
+        self.mend_button.setEnabled(one is not None and one.mend is not None and self._writable)
+        self.show_button.setEnabled(one is not None)
+
+    def show_chosen(self) -> None:
+        """Ask for the chosen finding to be shown in the diagram."""
+        if self.chosen is not None:
+            self.show_asked.emit(self.chosen)
+
+    def mend_chosen(self) -> None:
+        """Ask for the chosen finding's remedy."""
+        one = self.chosen
+        if one is not None and one.mend is not None:
+            self.mend_asked.emit(one)
+
+    _writable = True
+
+
+class TracksPage(QWidget):
+    """What is recorded: every track with its tap, group, delay and level."""
+
+    rename_asked = Signal(object, str)
+    group_asked = Signal(object, str)
+    move_asked = Signal(object, int)
+    plan_asked = Signal()
+    play_asked = Signal()
+    chosen = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.table = Table(
+            "Tracks",
+            ("In", "Name", "Group", "Tap", "From", "Conv.", "Late", "Peak", "Clips"),
+            4,
+            {1: 130, 2: 112},
+        )
+        self.table.itemChanged.connect(self._on_edited)
+        self.table.currentCellChanged.connect(lambda *_: self._on_chosen())
+        self.summary = _wrapped("muted")
+        self.plan = QPushButton("Plan tracks as plugged (T)")
+        self.plan.setToolTip("Names and taps of all plugged tracks, from their courses.")
+        self.plan.clicked.connect(self.plan_asked)
+        self.play = QPushButton("Play the rig (R)")
+        self.play.setToolTip("The bench renders what every input receives, as a new take.")
+        self.play.clicked.connect(self.play_asked)
+        self.up = QPushButton("Up")
+        self.up.clicked.connect(lambda: self._move(-1))
+        self.down = QPushButton("Down")
+        self.down.clicked.connect(lambda: self._move(1))
+        row = QHBoxLayout()
+        row.addWidget(self.summary, 1)
+        for button in (self.up, self.down, self.plan, self.play):
+            row.addWidget(button)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.table, 1)
+        column.addLayout(row)
+
+    def show_report(self, report: RigReport, rate_hz: float, writable: bool) -> None:
+        """Fill the table in the plan's order."""
+        planned = {track.port: track for track in report.rig.tracks}
+        order = {track.port: index for index, track in enumerate(report.rig.tracks)}
+        rows = []
+        plans = sorted(report.tracks, key=lambda p: order.get(p.track, len(order)))
+        for plan in plans:
+            meant = planned.get(plan.track)
+            name = meant.name if meant else plan.track.port
+            course = plan.course
+            tap = TAP_WORDS[course.tap] if course else "no course"
+            problem = str(plan.problem) if plan.problem else ""
+            peak = number(plan.peak_dbfs, 1) + " dBFS" if plan.peak_dbfs is not None else "–"
+            clipped = "; ".join(
+                f"{at.device}, {at.point.port.name} by {at.clips_db:.1f} dB" for at in plan.clipped
+            )
+            stations = "\n".join(
+                f"{number(at.peak, 1)} {at.unit}  {at.device}: {at.point.port.name}"
+                for at in plan.levels
+            )
+            delay = plan.delay_ms(rate_hz)
+            rows.append(
+                (
+                    plan.track,
+                    (
+                        Cell(str(meant.input_number or "") if meant else "", figure=True),
+                        Cell(name, editable=writable and meant is not None, bold=True),
+                        Cell(meant.group if meant else "", editable=writable and meant is not None),
+                        Cell(tap, problem, token=TAP_TOKENS[course.tap] if course else "danger"),
+                        Cell(course.start.device.name if course else problem),
+                        Cell(f"{course.conversions}" if course else "", "Analog to digital or "
+                             "back, counted along the course", figure=True),
+                        Cell(f"{number(delay, 2)} ms" if course else "", "Converters + processing "
+                             "+ air (length / speed of sound)", delay, True),
+                        Cell(peak, f"Loudest peak at 1 kHz:\n{stations}", plan.peak_dbfs, True),
+                        Cell("yes" if clipped else "no", clipped or "Nothing on its way clips.",
+                             token="danger" if clipped else ""),
+                    ),
+                )
+            )  # fmt: skip
+        self.table.show_rows(rows)
+        left = len(report.inputs_free)
+        groups = {track.group for track in report.rig.tracks if track.group}
+        words = f"{report.inputs_used} inputs used, {left} left."
+        for group in sorted(groups):
+            count = sum(track.group == group for track in report.rig.tracks)
+            words += f" {group}: {count} at once."
+        self.summary.setText(words)
+        for button in (self.plan, self.up, self.down):
+            button.setEnabled(writable)
+
+    def _on_edited(self, item: QTableWidgetItem) -> None:
+        signal = {1: self.rename_asked, 2: self.group_asked}.get(item.column())
+        if signal is not None:
+            signal.emit(item.data(KEY), item.text())
+
+    def _on_chosen(self) -> None:
+        key = self.table.chosen()
+        if isinstance(key, PortRef):
+            self.chosen.emit(str(key))
+
+    def _move(self, by: int) -> None:
+        key = self.table.chosen()
+        if key is not None:
+            self.move_asked.emit(key, by)
+
+
+class PatchPage(QWidget):
+    """Every cable in a row."""
+
+    length_asked = Signal(str, str)
+    label_asked = Signal(str, str)
+    chosen = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.table = Table(
+            "Patch list", ("From", "To", "Cable", "Length", "Level", "Label"), 1, {0: 190, 5: 100}
+        )
+        self.table.setSortingEnabled(True)
+        self.table.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+        self.table.itemChanged.connect(self._on_edited)
+        self.table.currentCellChanged.connect(lambda *_: self._on_chosen())
+        self.copy = QPushButton("Copy as CSV")
+        self.copy.setToolTip("Ctrl+Alt+C")
+        self.copy.clicked.connect(self.copy_csv)
+        row = QHBoxLayout()
+        hint = _wrapped("muted")
+        hint.setText("Length and label can be edited: F2. Level: loudest planned peak at 1 kHz.")
+        row.addWidget(hint, 1)
+        row.addWidget(self.copy)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.table, 1)
+        column.addLayout(row)
+
+    def show_report(self, report: RigReport, writable: bool) -> None:
+        """Fill the list."""
+        peaks = _peaks(report)
+        rows = []
+        for cable, source, target in report.graph.cables():
+            kind = cable.kind.value if cable.kind.value != "usual" else (
+                source.port.signal_class.label
+            )  # fmt: skip
+            peak = peaks.get((source.device.id, source.port.id))
+            level = f"{number(peak[0], 1)} {peak[1]}" if peak else ""
+            rows.append(
+                (
+                    cable.id,
+                    (
+                        Cell(source.words),
+                        Cell(target.words),
+                        Cell(kind, _cable_words(cable)),
+                        Cell(f"{cable.length_m:g} m", "", cable.length_m, True, writable),
+                        Cell(level, "Loudest planned peak at the output, at 1 kHz",
+                             peak[0] if peak else -999.0, True),
+                        Cell(cable.label, editable=writable),
+                    ),
+                )
+            )  # fmt: skip
+        self.table.show_rows(rows)
+
+    def copy_csv(self) -> None:
+        """The list into the clipboard."""
+        QGuiApplication.clipboard().setText(self.table.as_csv())
+
+    def _on_edited(self, item: QTableWidgetItem) -> None:
+        signal = {3: self.length_asked, 5: self.label_asked}.get(item.column())
+        if signal is not None:
+            signal.emit(item.data(KEY), item.text())
+
+    def _on_chosen(self) -> None:
+        key = self.table.chosen()
+        if isinstance(key, str):
+            self.chosen.emit(key)
+
+
+def _peaks(report: RigReport) -> dict[tuple[str, str], tuple[float, str]]:
+    found: dict[tuple[str, str], tuple[float, str]] = {}
+    for plan in report.tracks:
+        if plan.course is None:
+            continue
+        for at in plan.levels:
+            key = (plan.course.legs[at.point.leg].device.id, at.point.port.id)
+            if key not in found or at.peak > found[key][0]:
+                found[key] = (at.peak, at.unit)
+    return found
+
+
+def _cable_words(cable: Cable) -> str:
+    farad = cable.length_m * cable.pf_per_m
+    return f"{cable.length_m:g} m × {cable.pf_per_m:g} pF/m = {farad:.0f} pF"
+
+
+class MonitorPage(QWidget):
+    """Who hears what, by which way, how late."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.table = Table(
+            "Monitoring", ("Listener", "Hears", "By", "Late", "As far as", "Through"), 5, {1: 110}
+        )
+        self.words = _wrapped()
+        self.words.setAccessibleName("What to mute")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.table, 1)
+        column.addWidget(self.words)
+
+    def show_report(self, report: RigReport) -> None:
+        """Fill the table and the checklist."""
+        plan = report.monitoring
+        by = {"direct": "direct", "software": "through the software", "playback": "playback"}
+        rows = []
+        for one in plan.listeners:
+            for index, way in enumerate(one.ways):
+                rows.append(
+                    (
+                        f"{one.listener_id}/{index}",
+                        (
+                            Cell(one.listener, bold=True),
+                            Cell(way.source),
+                            Cell(by[way.kind]),
+                            Cell(f"{number(way.delay_ms, 1)} ms", "Converters + buffers + "
+                                 "processing", way.delay_ms, True),
+                            Cell(f"{number(way.metres, 1)} m", "Delay × speed of sound at 20 °C",
+                                 way.metres, True),
+                            Cell(" → ".join(way.through)),
+                        ),
+                    )
+                )  # fmt: skip
+        self.table.show_rows(rows)
+        lines = []
+        for one in plan.listeners:
+            for twice in one.doubled:
+                lines.append(
+                    f"<b>{one.listener} hears {twice.source} twice</b>, {twice.apart_ms:.1f} ms "
+                    "apart."
+                )
+            if one.buffer_limit is not None:
+                lines.append(
+                    f"{one.listener}: software monitoring stays under 10 ms up to a buffer of "
+                    f"{one.buffer_limit} samples."
+                    if one.buffer_limit
+                    else f"{one.listener}: no buffer keeps software monitoring under 10 ms."
+                )
+        lines += [f"☐ {line}" for line in plan.mute]
+        if plan.recorded_unchanged:
+            lines.append("Muting, direct and software monitoring do not change what is recorded.")
+        if not plan.listeners:
+            lines.insert(0, "Nobody listens yet: add headphones or a monitor and plug them.")
+        self.words.setText("<br>".join(lines))

@@ -1,0 +1,421 @@
+"""What is chosen: a device's ports, what goes into one of them, its settings, its notices."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QTabWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.quantity_field import QuantityField
+from diaulos.quantities import RESISTANCE, show
+from diaulos.rig.fits import Fit, partners
+from diaulos.rig.graph import Plug, RigGraph
+from diaulos.rig.model import (
+    AUDIO_CLASSES,
+    Cable,
+    Choice,
+    Control,
+    Device,
+    Direction,
+    PortRef,
+    SignalClass,
+)
+from diaulos.rig.safety import at_device
+from diaulos.session.instrument import Instrument
+
+REF = Qt.ItemDataRole.UserRole
+
+
+class PortPanel(QWidget):
+    """The chosen device. Asks for edits; holds nothing of the rig itself."""
+
+    plug_asked = Signal(object, object)
+    unplug_asked = Signal(str)
+    setting_asked = Signal(str, str, object)
+    port_figure_asked = Signal(object, str, object)
+    rename_asked = Signal(str, str)
+    notice_asked = Signal(str, bool)
+    port_chosen = Signal(object)
+    device_chosen = Signal(str)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._graph: RigGraph | None = None
+        self._instruments: tuple[Instrument, ...] = ()
+        self._device = ""
+        self._port: PortRef | None = None
+        self._fits: tuple[Fit, ...] = ()
+        self._writable = True
+        self._build()
+
+    def _build(self) -> None:
+        self.device_box = combo("Device", least=16)
+        self.device_box.activated.connect(
+            lambda _i: self.device_chosen.emit(self.device_box.currentData())
+        )
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name of the device")
+        self.name.setMaxLength(120)
+        self.name.editingFinished.connect(self._on_name)
+        self.ports = QListWidget()
+        self.ports.setAccessibleName("Ports of the device")
+        self.ports.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.ports.currentItemChanged.connect(self._on_port)
+        self.question = QLabel("What goes into this port?")
+        self.question.setProperty("role", "title")
+        self.question.setWordWrap(True)
+        self.partner = combo("What goes into this port?", least=18)
+        self.partner.currentIndexChanged.connect(self._on_partner)
+        self.why = QLabel()
+        self.why.setWordWrap(True)
+        self.why.setProperty("role", "reason")
+        self.why.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
+        self.plug = QPushButton("Plug in")
+        self.plug.setToolTip("Enter in the list does the same.")
+        self.plug.clicked.connect(self._ask_plug)
+        self.unplug = QPushButton("Unplug")
+        self.unplug.clicked.connect(self._ask_unplug)
+        self.ohm = QuantityField(RESISTANCE, "Impedance of the port")
+        self.ohm.changed.connect(self._on_ohm)
+        self.facts = QLabel()
+        self.facts.setWordWrap(True)
+        self.facts.setProperty("role", "muted")
+        self.facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
+        self.pages = QTabWidget()
+        self.pages.setAccessibleName("About the device")
+        self.pages.tabBar().setAccessibleName("About the device")
+        self.pages.addTab(self._port_page(), "Plug")
+        self.settings_area = QScrollArea()
+        self.settings_area.setWidgetResizable(True)
+        self.settings_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.settings_area.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.pages.addTab(self.settings_area, "Settings")
+        self.notices = QScrollArea()
+        self.notices.setWidgetResizable(True)
+        self.notices.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.pages.addTab(self.notices, "Safety")
+        left = QVBoxLayout()
+        left.setSpacing(4)
+        left.addWidget(self.device_box)
+        left.addWidget(self.name)
+        left.addWidget(self.ports, 1)
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(8)
+        whole.addLayout(left, 5)
+        whole.addWidget(self.pages, 6)
+
+    def _port_page(self) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(6, 6, 2, 2)
+        column.setSpacing(4)
+        column.addWidget(self.question)
+        column.addWidget(self.partner)
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.plug, 1)
+        buttons.addWidget(self.unplug, 1)
+        column.addLayout(buttons)
+        column.addWidget(self.why)
+        self.figures = QWidget()
+        form = QFormLayout(self.figures)
+        form.setContentsMargins(0, 0, 0, 0)
+        form.addRow("Impedance", self.ohm)
+        column.addWidget(self.figures)
+        column.addWidget(self.facts)
+        column.addStretch(1)
+        return page
+
+    # --- showing ---
+
+    def show_rig(
+        self,
+        graph: RigGraph,
+        device: str,
+        port: PortRef | None,
+        instruments: tuple[Instrument, ...],
+        writable: bool,
+    ) -> None:
+        """Show a device of a rig and one of its ports."""
+        self._graph, self._instruments, self._writable = graph, instruments, writable
+        blocker = QSignalBlocker(self.device_box)
+        names = [(d.name, d.id) for d in graph.rig.devices]
+        shown = [
+            (self.device_box.itemText(i), self.device_box.itemData(i))
+            for i in range(self.device_box.count())
+        ]
+        if names != shown:
+            self.device_box.clear()
+            for name, ident in names:
+                self.device_box.addItem(name, ident)
+        del blocker
+        if device not in graph.devices:
+            device = graph.rig.devices[0].id if graph.rig.devices else ""
+            port = None
+        self._device, self._port = device, port
+        blocker = QSignalBlocker(self.device_box)
+        self.device_box.setCurrentIndex(self.device_box.findData(device))
+        del blocker
+        one = graph.devices.get(device)
+        self.setEnabled(one is not None)
+        if one is None:
+            self.ports.clear()
+            return
+        blocker = QSignalBlocker(self.name)
+        self.name.setText(one.name)
+        del blocker
+        self.name.setEnabled(writable)
+        self._fill_ports(one)
+        self._show_port()
+        self._fill_settings(one)
+        self._fill_notices(one)
+
+    def _fill_ports(self, device: Device) -> None:
+        assert self._graph is not None
+        blocker = QSignalBlocker(self.ports)
+        self.ports.clear()
+        current = None
+        for port in sorted(device.ports, key=lambda p: p.direction is Direction.OUT):
+            ref = PortRef(device=device.id, port=port.id)
+            item = QListWidgetItem(self._port_words(self._graph.plug(ref)))
+            item.setData(REF, ref)
+            item.setToolTip(item.text())
+            self.ports.addItem(item)
+            if ref == self._port:
+                current = item
+        if current is not None:
+            self.ports.setCurrentItem(current)
+        del blocker
+
+    def _port_words(self, plug: Plug) -> str:
+        assert self._graph is not None
+        key = (plug.device.id, plug.port.id)
+        inward = plug.port.direction is Direction.IN
+        cables = (self._graph.into if inward else self._graph.out_of).get(key, [])
+        ends = [(self._graph.source(c) if inward else self._graph.target(c)).words for c in cables]
+        arrow = "\N{LEFTWARDS ARROW}" if inward else "\N{RIGHTWARDS ARROW}"
+        return f"{plug.port.name} {arrow} " + ("; ".join(ends) or "free")
+
+    def _show_port(self) -> None:
+        graph, ref = self._graph, self._port
+        assert graph is not None
+        blocker = QSignalBlocker(self.partner)
+        self.partner.clear()
+        self._fits = ()
+        if ref is None:
+            self.question.setText("Choose a port.")
+            self.facts.setText("")
+        else:
+            plug = graph.plug(ref)
+            inward = plug.port.direction is Direction.IN
+            verb = "What goes into" if inward else "Where does"
+            tail = "?" if inward else " go?"
+            self.question.setText(f"{verb} {plug.port.name}{tail}")
+            self._fits = partners(graph, ref)
+            for fit in self._fits:
+                mark = f"{fit.severity.word}: " if fit.severity else ""
+                self.partner.addItem(f"{mark}{fit.words}")
+                self.partner.setItemData(
+                    self.partner.count() - 1, fit.misfit, Qt.ItemDataRole.ToolTipRole
+                )
+            if not self._fits:
+                self.partner.addItem("Nothing here fits. Add a device.")
+            here = self._ends_here()
+            for index, fit in enumerate(self._fits):
+                if fit.plug.ref in here:
+                    self.partner.setCurrentIndex(index)
+                    break
+            self.facts.setText(_facts(plug))
+        del blocker
+        analog = ref is not None and graph.plug(ref).port.signal_class in (
+            *AUDIO_CLASSES, SignalClass.SPEAKER,
+        )  # fmt: skip
+        self.figures.setVisible(analog)
+        if ref is not None and analog:
+            base = next(p for p in graph.devices[ref.device].ports if p.id == ref.port)
+            self.ohm.show_value(base.impedance_ohm)
+            self.ohm.setEnabled(self._writable)
+        self.unplug.setEnabled(self._writable and bool(self._cables_here()))
+        self._on_partner()
+
+    def _cables_here(self) -> list[Cable]:
+        if self._graph is None or self._port is None:
+            return []
+        key = (self._port.device, self._port.port)
+        return [*self._graph.into.get(key, []), *self._graph.out_of.get(key, [])]
+
+    def _ends_here(self) -> set[PortRef]:
+        """Where the chosen port's cables lead."""
+        return {
+            end for cable in self._cables_here() for end in (cable.source, cable.target)
+            if end != self._port
+        }  # fmt: skip
+
+    def _on_partner(self) -> None:
+        index = self.partner.currentIndex()
+        fit = self._fits[index] if 0 <= index < len(self._fits) else None
+        there = fit is not None and fit.plug.ref in self._ends_here()
+        self.plug.setText("Plug in instead" if self._cables_here() and not there else "Plug in")
+        self.plug.setEnabled(self._writable and fit is not None and not there)
+        self.why.setText(fit.misfit if fit else "")
+
+    # --- settings ---
+
+    def _fill_settings(self, device: Device) -> None:
+        """The port's own controls first: those that end with its number."""
+        page = QWidget()
+        form = QFormLayout(page)
+        form.setContentsMargins(6, 6, 6, 2)
+        form.setVerticalSpacing(4)
+        number = "".join(c for c in (self._port.port if self._port else "") if c.isdigit())
+        own = [s for s in device.settings if number and s.id == _stem(s.id) + number]
+        settings = [*own, *(s for s in device.settings if s not in own)]
+        for setting in settings:
+            field = self._field(device, setting)
+            field.setEnabled(self._writable)
+            label = QLabel(setting.name)
+            label.setWordWrap(True)
+            form.addRow(label, field)
+        if not settings:
+            form.addRow(QLabel("It has no switch and no knob."))
+        self.settings_area.setWidget(page)
+
+    def _field(self, device: Device, setting: Choice | Control) -> QWidget:
+        if isinstance(setting, Choice):
+            box = combo(f"{setting.name} of {device.name}", least=10)
+            options = list(setting.options)
+            if setting.id == "instrument":
+                options += [(one.id, one.name) for one in self._instruments]
+            if setting.value not in dict(options):
+                options.append((setting.value, setting.value))
+            for value, words in options:
+                box.addItem(words, value)
+            box.setCurrentIndex(box.findData(setting.value))
+            box.activated.connect(
+                lambda _i, b=box: self.setting_asked.emit(device.id, setting.id, b.currentData())
+            )
+            box.wheelEvent = lambda event: event.ignore()  # type: ignore[method-assign]
+            return box
+        spin = QDoubleSpinBox()
+        spin.setAccessibleName(f"{setting.name} of {device.name}")
+        spin.setRange(setting.minimum, setting.maximum)
+        spin.setSingleStep(setting.step)
+        spin.setDecimals(0 if float(setting.step).is_integer() else 1)
+        spin.setValue(setting.value)
+        spin.setSuffix(f" {setting.unit}".rstrip())
+        spin.setKeyboardTracking(False)
+        spin.valueChanged.connect(partial(self._on_spin, device.id, setting))
+        spin.wheelEvent = lambda event: event.ignore()  # type: ignore[method-assign]
+        return spin
+
+    def _on_spin(self, device: str, setting: Control, value: float) -> None:
+        self.setting_asked.emit(device, setting.id, setting.nearest(value))
+
+    # --- notices ---
+
+    def _fill_notices(self, device: Device) -> None:
+        assert self._graph is not None
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(6, 6, 6, 2)
+        rig = self._graph.rig
+        found = at_device(rig, device)
+        for notice in found:
+            title = QLabel(notice.title)
+            title.setProperty("role", "title")
+            text = QLabel(notice.text)
+            text.setWordWrap(True)
+            read = QCheckBox("I have read this")
+            read.setAccessibleName(f"{notice.title}: I have read this")
+            read.setChecked(notice.id in rig.acknowledged)
+            read.setEnabled(self._writable)
+            read.toggled.connect(partial(self.notice_asked.emit, notice.id))
+            for part in (title, text, read):
+                column.addWidget(part)
+        if not found:
+            column.addWidget(QLabel("Nothing beyond the usual care."))
+        column.addStretch(1)
+        self.notices.setWidget(page)
+        unread = [n for n in found if n.id not in rig.acknowledged]
+        self.pages.setTabText(2, f"Safety ({len(unread)} new)" if unread else "Safety")
+
+    # --- asking ---
+
+    def focus_partner(self) -> None:
+        """The keyboard to the list of partners."""
+        self.pages.setCurrentIndex(0)
+        self.partner.setFocus()
+
+    def _on_port(self, item: QListWidgetItem | None) -> None:
+        if item is not None:
+            self.port_chosen.emit(item.data(REF))
+
+    def _on_name(self) -> None:
+        if self._graph is None or self._device not in self._graph.devices:
+            return
+        if self.name.text() != self._graph.devices[self._device].name:
+            self.rename_asked.emit(self._device, self.name.text())
+
+    def _on_ohm(self, value: object) -> None:
+        if self._port is not None and value is not None:
+            self.port_figure_asked.emit(self._port, "impedance_ohm", value)
+
+    def _ask_plug(self) -> None:
+        index = self.partner.currentIndex()
+        if self._port is not None and 0 <= index < len(self._fits):
+            self.plug_asked.emit(self._port, self._fits[index].plug.ref)
+
+    def _ask_unplug(self) -> None:
+        cables = self._cables_here()
+        if cables:
+            self.unplug_asked.emit(cables[-1].id)
+
+    def plug_best(self, wanted: QComboBox | None = None) -> None:
+        """Plug what is chosen in the list of partners."""
+        self._ask_plug()
+
+
+def _stem(ident: str) -> str:
+    return ident.rstrip("0123456789")
+
+
+def _facts(plug: Plug) -> str:
+    port = plug.port
+    words = [f"{port.connector.value}, {port.signal_class.label}"]
+    if port.signal_class in AUDIO_CLASSES:
+        words.append(port.balance.value)
+        side = "loads with" if port.direction is Direction.IN else "source"
+        words.append(f"{side} {show(port.impedance_ohm, RESISTANCE)}")
+        if port.max_dbu is not None:
+            words.append(f"clips at {port.max_dbu:g} dBu")
+    if port.format is not None:
+        words.append(port.format.value)
+    if port.channels > 1:
+        words.append(f"{port.channels} channels")
+    if port.power_w is not None:
+        words.append(f"{port.power_w:g} W")
+    if port.rated_ohm is not None:
+        words.append(f"made for {port.rated_ohm:g} Ω")
+    if port.phantom:
+        words.append("gives phantom power")
+    if port.needs_phantom:
+        words.append("needs phantom power")
+    return "; ".join(words) + "."

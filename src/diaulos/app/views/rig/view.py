@@ -1,0 +1,756 @@
+"""The Rig view: the diagram above, what is found and what is chosen below."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import QEvent, QObject, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMenu,
+    QProgressBar,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QTabWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.document import Document
+from diaulos.app.figures import number
+from diaulos.app.jobs import Job, Jobs
+from diaulos.app.services import Services
+from diaulos.app.views.rig.diagram import RigDiagram
+from diaulos.app.views.rig.pages import FindingsPage, MonitorPage, PatchPage, TracksPage
+from diaulos.app.views.rig.panel import PortPanel
+from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.errors import DiaulosError, InputError, RigError
+from diaulos.quantities import LENGTH, parse
+from diaulos.rig import changes
+from diaulos.rig.catalogue.types import TYPES
+from diaulos.rig.checks import Finding, Severity, worst
+from diaulos.rig.course import Course
+from diaulos.rig.fits import joined
+from diaulos.rig.mending import free_id
+from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.templates import TEMPLATES, build
+from diaulos.session import edits
+from diaulos.session.model import Session
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.rig import (
+    PlayedTake,
+    RigReport,
+    look_at,
+    play_take,
+    read_type,
+    rig_graph,
+    type_text,
+)
+from diaulos.work.takes import load_impulses
+
+REPORT_DELAY_MS = 30
+
+
+def _on_course_cables(course: Course | None) -> set[str]:
+    legs = course.legs if course is not None else ()
+    return {leg.cable.id for leg in legs if leg.cable is not None}
+
+
+class _Plot:
+    """What the menu's copies take: the drawing as an image, the patch list as CSV."""
+
+    def __init__(self, view: RigView) -> None:
+        self._view = view
+
+    def copy_image(self) -> None:
+        self._view.diagram.copy_image()
+
+    def copy_csv(self) -> None:
+        self._view.patch.copy_csv()
+
+
+class RigView(QWidget):
+    """One view. It asks the document for edits and the jobs for work."""
+
+    ident = "rig"
+    said = Signal(str)
+    problem = Signal(object)
+    courses_changed = Signal(object, str)
+
+    def __init__(
+        self, document: Document, jobs: Jobs, services: Services, parent: QWidget | None = None
+    ) -> None:
+        super().__init__(parent)
+        self._document, self._jobs, self._services = document, jobs, services
+        self.plot = _Plot(self)
+        self.report: RigReport | None = None
+        self._shown_rig: Rig | None = None
+        self._build()
+        self._wire()
+        self._on_changed(None, document.session)
+
+    # --- building ---
+
+    def _build(self) -> None:
+        self.rigs = combo("Rig", least=22)
+        self.arrange = QPushButton("Add an arrangement")
+        self.arrange.setToolTip("A whole rig in one step (N)")
+        self.arrangements = QMenu(self.arrange)
+        self.arrangements.setToolTipsVisible(True)
+        for template in TEMPLATES.values():
+            action = self.arrangements.addAction(template.name)
+            action.setToolTip(template.sentence)
+            action.triggered.connect(partial(self.add_template, template.id))
+        self.arrange.setMenu(self.arrangements)
+        self.add = QPushButton("Add a device")
+        self.add.setToolTip("From the catalogue (D)")
+        self.catalogue = QMenu(self.add)
+        self.add.setMenu(self.catalogue)
+        self.more = QPushButton("More")
+        self.more_menu = QMenu(self.more)
+        self.more.setMenu(self.more_menu)
+        for words, call in (
+            ("Rename the rig…", self.rename_rig), ("Duplicate the rig", self.duplicate_rig),
+            ("Remove the rig", self.remove_rig), ("", None),
+            ("Duplicate the device", self.duplicate_device),
+            ("Remove the device (Del)", self.remove_device),
+            ("Keep the device as a type", self.keep_type),
+            ("Save the device as a type file…", self.ask_save_type),
+            ("Add a device from a type file…", self.ask_load_type),
+        ):  # fmt: skip
+            if call is None:
+                self.more_menu.addSeparator()
+            else:
+                self.more_menu.addAction(words).triggered.connect(lambda _=False, c=call: c())
+        self.course = combo("Course to show", least=14)
+        self.out = QPushButton("−")
+        self.near = QPushButton("+")
+        self.fit = QPushButton("Fit")
+        for button, name in (
+            (self.out, "Zoom out"), (self.near, "Zoom in"), (self.fit, "Zoom to fit"),
+        ):  # fmt: skip
+            button.setAccessibleName(name)
+            button.setToolTip(name)
+            button.setFixedWidth(34 if button is not self.fit else 44)
+            button.setProperty("tiny", "true")
+        self.verdict = QLabel()
+        self.verdict.setProperty("role", "title")
+        self.diagram = RigDiagram()
+        self.area = QScrollArea()
+        self.area.setWidget(self.diagram)
+        self.area.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.area.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.area.viewport().installEventFilter(self)
+        self.findings = FindingsPage()
+        self.tracks = TracksPage()
+        self.patch = PatchPage()
+        self.monitor = MonitorPage()
+        self.pages = QTabWidget()
+        self.pages.setAccessibleName("Pages")
+        self.pages.tabBar().setAccessibleName("Pages")
+        for page, name in (
+            (self.findings, "Findings (1)"), (self.tracks, "Tracks (2)"),
+            (self.patch, "Patch list (3)"), (self.monitor, "Monitoring (4)"),
+        ):  # fmt: skip
+            self.pages.addTab(page, name)
+        self.panel = PortPanel()
+        self._progress = QProgressBar()
+        self._progress.setRange(0, 1000)
+        self._progress.setAccessibleName("Progress")
+        cancel = QPushButton("Cancel (Esc)")
+        cancel.clicked.connect(self._jobs.cancel)
+        self._working = QWidget()
+        working = QHBoxLayout(self._working)
+        working.setContentsMargins(0, 0, 0, 0)
+        working.addWidget(self._progress, 1)
+        working.addWidget(cancel)
+        self._working.hide()
+        self._place()
+
+    def _place(self) -> None:
+        top = QHBoxLayout()
+        top.setSpacing(6)
+        for widget in (self.rigs, self.arrange, self.add, self.more):
+            top.addWidget(widget)
+        top.addSpacing(8)
+        top.addWidget(self.verdict, 1)
+        top.addWidget(QLabel("Show"))
+        for widget in (self.course, self.out, self.fit, self.near):
+            top.addWidget(widget)
+        below = QSplitter(Qt.Orientation.Horizontal)
+        below.setChildrenCollapsible(False)
+        below.addWidget(self.pages)
+        below.addWidget(self.panel)
+        below.setSizes([690, 480])
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.setChildrenCollapsible(False)
+        split.addWidget(self.area)
+        split.addWidget(below)
+        split.setSizes([330, 320])
+        split.setStretchFactor(0, 1)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 6, 8, 4)
+        whole.setSpacing(4)
+        whole.addLayout(top)
+        whole.addWidget(split, 1)
+        whole.addWidget(self._working)
+
+    def _wire(self) -> None:
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(REPORT_DELAY_MS)
+        self._timer.timeout.connect(self._ask_report)
+        self._document.changed.connect(self._on_changed)
+        self.rigs.activated.connect(lambda _i: self.choose_rig(self.rigs.currentData()))
+        self.course.activated.connect(lambda _i: self._on_course())
+        self.catalogue.aboutToShow.connect(self._fill_catalogue)
+        self.out.clicked.connect(self.zoom_out)
+        self.near.clicked.connect(self.zoom_in)
+        self.fit.clicked.connect(self.zoom_fit)
+        self.diagram.port_chosen.connect(self._on_port)
+        self.diagram.device_chosen.connect(self._on_device)
+        self.diagram.partner_asked.connect(self.panel.focus_partner)
+        self.panel.port_chosen.connect(self._on_port)
+        self.panel.device_chosen.connect(self._on_device)
+        self.panel.plug_asked.connect(self.plug)
+        self.panel.unplug_asked.connect(self.unplug)
+        self.panel.setting_asked.connect(self._on_setting)
+        self.panel.port_figure_asked.connect(self._on_port_figure)
+        self.panel.rename_asked.connect(self._on_rename_device)
+        self.panel.notice_asked.connect(self._on_notice)
+        self.findings.show_asked.connect(self.show_finding)
+        self.findings.mend_asked.connect(self.mend)
+        self.tracks.rename_asked.connect(partial(self._on_track, "name"))
+        self.tracks.group_asked.connect(partial(self._on_track, "group"))
+        self.tracks.move_asked.connect(
+            lambda port, by: self._change("Move track", lambda r: changes.move_track(r, port, by))
+        )
+        self.tracks.plan_asked.connect(self.plan_tracks)
+        self.tracks.play_asked.connect(self.play_rig)
+        self.patch.length_asked.connect(self._on_length)
+        self.patch.label_asked.connect(
+            lambda cable, text: self._change(
+                "Label cable", lambda r: changes.set_cable(r, cable, label=text[:80])
+            )
+        )
+        self.patch.chosen.connect(self._on_cable)
+        self._jobs.started.connect(self._on_started)
+        self._jobs.progressed.connect(self._on_progress)
+        self._jobs.ended.connect(self._working.hide)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.area.viewport() and event.type() == QEvent.Type.Resize:
+            self.diagram.set_room(self.area.viewport().width())
+        return super().eventFilter(watched, event)
+
+    # --- what is shown ---
+
+    @property
+    def rig(self) -> Rig:
+        """The current rig as it is now."""
+        return self._document.session.rig()
+
+    @property
+    def settled(self) -> bool:
+        """Whether findings and figures are those of the rig on screen."""
+        return not self._timer.isActive() and self.report is not None and (
+            self.report.rig is self._shown_rig
+        )  # fmt: skip
+
+    def take_focus(self) -> None:
+        """Where the keyboard goes when the view is shown."""
+        self.diagram.setFocus()
+        self.diagram.set_room(self.area.viewport().width())
+        self.said.emit(
+            "Arrows choose a port, Enter asks what goes into it. S shows a finding, A applies its "
+            "remedy."
+        )
+
+    def close_down(self) -> None:
+        """The session goes."""
+        self._timer.stop()
+
+    def _on_changed(self, before: Session | None, after: Session) -> None:
+        if not after.rigs:
+            return
+        rig = after.rig()
+        names = [(r.name, r.id) for r in after.rigs]
+        shown = [(self.rigs.itemText(i), self.rigs.itemData(i)) for i in range(self.rigs.count())]
+        if names != shown:
+            self.rigs.clear()
+            for name, ident in names:
+                self.rigs.addItem(name, ident)
+        choose(self.rigs, rig.id)
+        if before is not None and rig is self._shown_rig and (
+            before.instruments is after.instruments
+        ):  # fmt: skip
+            return
+        if self._shown_rig is None or rig.id != self._shown_rig.id:
+            self.diagram.focus_course("")
+            self.diagram.fitted = True
+            self.diagram.show_report((), {})
+        self._shown_rig = rig
+        graph = rig_graph(after, rig)
+        self.diagram.show_rig(graph)
+        if not self.diagram.device and rig.devices:
+            self.diagram.choose_device(rig.devices[0].id)
+        self._show_panel()
+        self._timer.start()
+
+    def _show_panel(self) -> None:
+        session = self._document.session
+        graph = rig_graph(session, self.rig)
+        self.panel.show_rig(
+            graph, self.diagram.device, self.diagram.port, session.instruments,
+            not self._document.read_only,
+        )  # fmt: skip
+        rect = self.diagram.chosen_rect()
+        if rect is not None:
+            self._scroll_to(rect)
+
+    def _scroll_to(self, rect: QRectF) -> None:
+        centre = rect.center()
+        self.area.ensureVisible(
+            int(centre.x()), int(centre.y()), int(rect.width() / 2) + 20, int(rect.height() / 2) + 8
+        )
+
+    def _ask_report(self) -> None:
+        """The findings are worked out beside the window: the first time takes a while."""
+        session, rig = self._document.session, self._shown_rig
+
+        def work(progress: Progress, cancel: CancelToken) -> RigReport:
+            return look_at(session)
+
+        def done(report: RigReport) -> None:
+            if rig is self._shown_rig:
+                self._show_report(report)
+            else:
+                self._timer.start()
+
+        if not self._jobs.start(Job("rig", work, done, self.problem.emit, background=True)):
+            self._timer.start()
+
+    def _show_report(self, report: RigReport) -> None:
+        session = self._document.session
+        # The graph of the report names the rig that is shown: the same object.
+        self.report = report
+        writable = not self._document.read_only
+        rate = float(session.sample_rate_hz)
+        courses = self._courses(report)
+        self.diagram.show_report(report.findings, courses)
+        self.findings.show_findings(report.findings, writable)
+        self.tracks.show_report(report, rate, writable)
+        self.patch.show_report(report, writable)
+        self.monitor.show_report(report)
+        bad = worst(report.findings)
+        counts: dict[str, int] = {}
+        for one in report.findings:
+            counts[one.severity.word] = counts.get(one.severity.word, 0) + 1
+        words = ", ".join(f"{n} {word}{'s' * (n > 1)}" for word, n in counts.items())
+        self.verdict.setText(words.capitalize() or "Nothing is found")
+        self.verdict.setToolTip(f"Worst: {bad.word}" if bad else "No check has anything to say.")
+        self.pages.setTabText(0, f"Findings {len(report.findings)} (1)")
+        current = self.course.currentData() or ""
+        self.course.clear()
+        self.course.addItem("All courses", "")
+        for name in courses:
+            self.course.addItem(name, name)
+        choose(self.course, current)
+        self._tell_courses()
+
+    def _tell_courses(self) -> None:
+        """The rig's tracks for the strip: tap, name, planned peak, worst finding."""
+        report = self.report
+        if report is None:
+            return
+        names = {track.port: track.name for track in report.rig.tracks}
+        order = {track.port: index for index, track in enumerate(report.rig.tracks)}
+        rows = []
+        for plan in sorted(report.tracks, key=lambda p: order.get(p.track, len(order))):
+            name = names.get(plan.track, str(plan.track))
+            own = [one for one in report.findings if one.track == plan.track]
+            on_way = _on_course_cables(plan.course)
+            own += [one for one in report.findings if one.cable and one.cable in on_way]
+            bad = max(own, key=lambda one: one.severity, default=None)
+            finding = f"{bad.severity.word}: {bad.cause}" if bad else "nothing is found"
+            peak = plan.peak_dbfs
+            level = f"planned peak {number(peak):>6} dBFS" if peak is not None else "no course"
+            serious = bad is not None and bad.severity >= Severity.FAULT
+            rows.append(CourseRow(name, plan.tap or "", name, level, finding, serious))
+        self.courses_changed.emit(tuple(rows), self.course.currentData() or "")
+
+    def choose_course(self, name: str) -> None:
+        """Draw one course only; the same again draws all."""
+        choose(self.course, "" if self.course.currentData() == name else name)
+        self._on_course()
+
+    def _courses(self, report: RigReport) -> dict[str, Course]:
+        names = {track.port: track.name for track in report.rig.tracks}
+        return {
+            names.get(plan.track, str(plan.track)): plan.course
+            for plan in report.tracks
+            if plan.course is not None
+        }
+
+    # --- choosing ---
+
+    def _on_port(self, ref: PortRef) -> None:
+        self.diagram.choose_port(ref)
+        self._show_panel()
+
+    def _on_device(self, device: str) -> None:
+        self.diagram.choose_device(device)
+        self._show_panel()
+
+    def _on_cable(self, cable_id: str) -> None:
+        cable = next((c for c in self.rig.cables if c.id == cable_id), None)
+        if cable is not None:
+            self._on_port(cable.source)
+
+    def _on_course(self) -> None:
+        self.diagram.focus_course(self.course.currentData() or "")
+        self._tell_courses()
+
+    def choose_rig(self, rig_id: str) -> None:
+        """Another rig as the current one."""
+        self._document.apply(edits.choose_rig(rig_id))
+
+    def show_finding(self, finding: Finding) -> None:
+        """The place of a finding, in the diagram and in the panel."""
+        self.course.setCurrentIndex(0)
+        self._on_course()
+        if finding.port is not None:
+            self._on_port(finding.port)
+        elif finding.cable:
+            self._on_cable(finding.cable)
+        elif finding.device:
+            self._on_device(finding.device)
+        self.said.emit(f"{finding.where}: {finding.cause}")
+
+    # --- edits ---
+
+    def _change(self, label: str, change: Callable[[Rig], Rig], merge: str = "") -> bool:
+        return self._document.apply(edits.change_rig(self.rig.id, label, change), merge=merge)
+
+    def plug(self, one: PortRef, other: PortRef) -> None:
+        """A cable between two ports, in place of those that the first one had."""
+
+        def change(rig: Rig) -> Rig:
+            for cable in rig.cables:
+                if one in (cable.source, cable.target):
+                    rig = changes.unplug(rig, cable.id)
+            return joined(rig, one, other)
+
+        if self._change("Plug in a cable", change):
+            self.said.emit("Plugged in. Ctrl+Z takes it out again.")
+
+    def unplug(self, cable_id: str) -> None:
+        """A cable less."""
+        self._change("Unplug a cable", lambda rig: changes.unplug(rig, cable_id))
+
+    def mend(self, finding: Finding) -> None:
+        """A finding's remedy, as one step of undo."""
+        if finding.mend is not None and self._change(finding.mend.label, finding.mend.change):
+            self.said.emit(f"{finding.mend.label}. Ctrl+Z takes it back.")
+
+    def _on_setting(self, device: str, setting: str, value: float | str) -> None:
+        if setting == "instrument":
+            self._choose_instrument(device, str(value))
+            return
+        self._change(
+            f"Set {self.rig.device(device).setting(setting).name}",
+            lambda rig: rig.with_setting(device, setting, value),
+            merge=f"{device}.{setting}",
+        )
+
+    def _choose_instrument(self, device: str, instrument_id: str) -> None:
+        """Which of the session's instruments a device stands for; it takes its name."""
+        session = self._document.session
+        name = session.instrument_name(instrument_id)
+
+        def change(rig: Rig) -> Rig:
+            rig = rig.with_setting(device, "instrument", instrument_id)
+            return changes.rename_device(rig, device, name) if name else rig
+
+        self._change(f"Choose {name or 'a representative instrument'}", change)
+
+    def _on_port_figure(self, ref: PortRef, field: str, value: float) -> None:
+        self._change(
+            "Set the impedance of a port", lambda rig: changes.set_port(rig, ref, **{field: value})
+        )
+
+    def _on_rename_device(self, device: str, name: str) -> None:
+        self._change("Rename a device", lambda rig: changes.rename_device(rig, device, name))
+
+    def _on_notice(self, notice: str, read: bool) -> None:
+        self._change("Read a safety notice", lambda rig: changes.acknowledge(rig, notice, read))
+
+    def _on_track(self, field: str, port: PortRef, text: str) -> None:
+        text = text.strip()[:120]
+        if field == "name" and not text:
+            self.problem.emit(InputError("A track needs a name.", remedy="Type one."))
+            self._timer.start()
+            return
+        self._change(
+            f"Change a track's {field}", lambda rig: changes.set_track(rig, port, **{field: text})
+        )
+
+    def _on_length(self, cable: str, text: str) -> None:
+        try:
+            metres = parse(text, LENGTH)
+        except InputError as error:
+            self.problem.emit(error)
+            self._timer.start()
+            return
+        self._change(
+            "Change a cable's length", lambda rig: changes.set_cable(rig, cable, length_m=metres)
+        )
+
+    def plan_tracks(self) -> None:
+        """Every plugged track planned as it is."""
+        if self._change("Plan tracks as plugged", changes.plan_tracks_as_plugged):
+            self.said.emit(f"{len(self.rig.tracks)} tracks are planned.")
+
+    def add_device(self, type_id: str) -> None:
+        """A device of a catalogue type."""
+        made: list[str] = []
+
+        def change(rig: Rig) -> Rig:
+            new, ident = changes.add_device(rig, type_id)
+            made.append(ident)
+            return new
+
+        if self._change(f"Add {TYPES[type_id].name}", change):
+            self._on_device(made[-1])
+            self.said.emit("Choose one of its ports and what goes into it.")
+
+    def add_own(self, index: int) -> None:
+        """A device of one of the session's own types."""
+        device = self._document.session.own_types[index]
+        made: list[str] = []
+
+        def change(rig: Rig) -> Rig:
+            new, ident = changes.add_made(rig, device, "own")
+            made.append(ident)
+            return new
+
+        if self._change(f"Add {device.name}", change):
+            self._on_device(made[-1])
+
+    def _fill_catalogue(self) -> None:
+        self.catalogue.clear()
+        groups: dict[str, QMenu] = {}
+        for one in TYPES.values():
+            if one.group not in groups:
+                groups[one.group] = self.catalogue.addMenu(one.group)
+            groups[one.group].addAction(one.name).triggered.connect(
+                partial(self.add_device, one.id)
+            )
+        own = self._document.session.own_types
+        if own:
+            menu = self.catalogue.addMenu("Own types")
+            for index, device in enumerate(own):
+                menu.addAction(device.name).triggered.connect(partial(self.add_own, index))
+
+    def remove_device(self) -> None:
+        """The chosen device and its cables."""
+        device = self.diagram.device
+        if device and self._change(
+            "Remove a device", lambda rig: changes.remove_device(rig, device)
+        ):
+            self.said.emit("Removed. Ctrl+Z brings it back with its cables.")
+
+    def duplicate_device(self) -> None:
+        """The chosen device once more."""
+        device = self.diagram.device
+        if not device:
+            return
+        made: list[str] = []
+
+        def change(rig: Rig) -> Rig:
+            new, ident = changes.duplicate_device(rig, device)
+            made.append(ident)
+            return new
+
+        if self._change("Duplicate a device", change):
+            self._on_device(made[-1])
+
+    def keep_type(self) -> None:
+        """The chosen device as a type of the session."""
+        if self.diagram.device:
+            self._document.apply(edits.add_own_type(self.rig.device(self.diagram.device)))
+            self.said.emit("Kept. It stands under Add a device, Own types.")
+
+    def ask_save_type(self) -> None:
+        """Ask where the chosen device's type goes."""
+        if not self.diagram.device:
+            return
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Save device type", f"{self.diagram.device}.json", "Device types (*.json)"
+        )
+        if path:
+            self.save_type(Path(path))
+
+    def save_type(self, path: Path) -> None:
+        """The chosen device as a type file."""
+        try:
+            path.write_text(type_text(self.rig.device(self.diagram.device)), encoding="utf-8")
+        except OSError as error:
+            self.problem.emit(
+                InputError(
+                    f"It cannot be written ({error.strerror}).", where=str(path),
+                    remedy="Choose another place.",
+                )
+            )  # fmt: skip
+            return
+        self.said.emit(f"{path.name} is written.")
+
+    def ask_load_type(self) -> None:
+        """Ask for a type file."""
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Device type", "", "Device types (*.json);;All files (*)"
+        )
+        if path:
+            self.load_type(Path(path))
+
+    def load_type(self, path: Path) -> None:
+        """A device from a type file into the rig, and its type into the session."""
+        try:
+            device = read_type(path)
+        except DiaulosError as error:
+            self.problem.emit(error)
+            return
+        if self._document.apply(edits.add_own_type(device)):
+            names = [one.name for one in self._document.session.own_types]
+            self.add_own(names.index(device.name))
+
+    # --- rigs ---
+
+    def _free_rig_id(self) -> str:
+        return free_id({rig.id for rig in self._document.session.rigs}, "rig")
+
+    def add_template(self, template_id: str) -> None:
+        """A whole arrangement as a new rig."""
+        template = TEMPLATES[template_id]
+        rig = build(template_id, self._free_rig_id())
+        names = {r.name for r in self._document.session.rigs}
+        rig = rig.model_copy(update={"name": changes.free_name(names, rig.name)})
+        if self._document.apply(edits.add_rig(rig, f"Add {template.name}")):
+            self.said.emit(template.sentence)
+
+    def rename_rig(self) -> None:
+        """Ask for another name of the rig."""
+        name, good = QInputDialog.getText(self, "Rename the rig", "Name", text=self.rig.name)
+        name = name.strip()[:120]
+        if good and name:
+            self._change("Rename the rig", lambda rig: rig.model_copy(update={"name": name}))
+
+    def duplicate_rig(self) -> None:
+        """The rig once more under another name."""
+        names = {r.name for r in self._document.session.rigs}
+        copy = self.rig.model_copy(
+            update={"id": self._free_rig_id(), "name": changes.free_name(names, self.rig.name)}
+        )
+        self._document.apply(edits.add_rig(copy, "Duplicate the rig"))
+
+    def remove_rig(self) -> None:
+        """The rig less."""
+        self._document.apply(edits.remove_rig(self.rig.id))
+
+    # --- playing ---
+
+    def play_rig(self) -> None:
+        """A stored DI through the whole rig: a new take with what every input received."""
+        session = self._document.session
+        dis = [take for take in session.takes if take.di is not None]
+        if not dis:
+            self.problem.emit(
+                RigError("There is no stored DI to play.", remedy="Import one: Ctrl+I.")
+            )
+            return
+        take = dis[0]
+        if len(dis) > 1:
+            names = [one.name for one in dis]
+            name, good = QInputDialog.getItem(
+                self, "Play the rig", "Which stored DI?", names, 0, False
+            )
+            if not good:
+                return
+            take = dis[names.index(name)]
+        self.play_take(take.id)
+
+    def play_take(self, take_id: str) -> None:
+        """A stored DI of a take through the rig, as a job."""
+        document, clock = self._document, self._services.clock
+        session, store = document.session, document.store
+
+        def work(progress: Progress, cancel: CancelToken) -> PlayedTake:
+            return play_take(
+                session, take_id, store, clock, load_impulses(session, store), progress, cancel
+            )
+
+        def done(played: PlayedTake) -> None:
+            if document.apply(played.edit, journal=True):
+                self.pages.setCurrentWidget(self.tracks)
+                self.said.emit(played.words)
+
+        self._jobs.start(Job("Playing the rig", work, done))
+
+    def _on_started(self, title: str) -> None:
+        self._progress.setValue(0)
+        self._working.show()
+
+    def _on_progress(self, fraction: float, text: str) -> None:
+        self._progress.setValue(int(1000 * fraction))
+
+    # --- keys ---
+
+    def show_findings_page(self) -> None:
+        self._page(0, self.findings.table)
+
+    def show_tracks_page(self) -> None:
+        self._page(1, self.tracks.table)
+
+    def show_patch_page(self) -> None:
+        self._page(2, self.patch.table)
+
+    def show_monitor_page(self) -> None:
+        self._page(3, self.monitor.table)
+
+    def _page(self, index: int, focus: QWidget) -> None:
+        self.pages.setCurrentIndex(index)
+        focus.setFocus()
+
+    def show_chosen_finding(self) -> None:
+        self.findings.show_chosen()
+
+    def mend_chosen(self) -> None:
+        self.findings.mend_chosen()
+
+    def ask_arrangement(self) -> None:
+        self.arrange.showMenu()
+
+    def ask_device(self) -> None:
+        self.add.showMenu()
+
+    def zoom_in(self) -> None:
+        self.diagram.zoom_by(1.2)
+
+    def zoom_out(self) -> None:
+        self.diagram.zoom_by(1.0 / 1.2)
+
+    def zoom_fit(self) -> None:
+        self.diagram.zoom_to_fit()
+
+    def copy_patch(self) -> None:
+        """The patch list into the clipboard."""
+        QGuiApplication.clipboard().setText(self.patch.table.as_csv())

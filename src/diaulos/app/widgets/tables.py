@@ -1,0 +1,128 @@
+"""Plain tables: cells with a text, a figure to sort by, words for a tooltip."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import QSignalBlocker, Qt
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+
+from diaulos.app import theme
+
+KEY = Qt.ItemDataRole.UserRole
+SORT = Qt.ItemDataRole.UserRole + 1
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A text; `sort` where the text does not sort by itself; `token` a colour of the look."""
+
+    text: str
+    tip: str = ""
+    sort: float | None = None
+    figure: bool = False
+    editable: bool = False
+    token: str = ""
+    bold: bool = False
+
+
+class _Item(QTableWidgetItem):
+    def __lt__(self, other: QTableWidgetItem) -> bool:
+        one, two = self.data(SORT), other.data(SORT)
+        if one is not None and two is not None:
+            return bool(one < two)
+        return self.text().casefold() < other.text().casefold()
+
+
+class Table(QTableWidget):
+    """Rows of cells with a key each; the chosen key stays chosen."""
+
+    def __init__(
+        self,
+        name: str,
+        columns: Sequence[str],
+        stretch: int,
+        widths: Mapping[int, int] | None = None,
+    ) -> None:
+        """One column takes what is left; `widths` fixes some, the others fit their text."""
+        super().__init__(0, len(columns))
+        self.setAccessibleName(name)
+        self.setHorizontalHeaderLabels(list(columns))
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(24)
+        self.setShowGrid(False)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setTabKeyNavigation(False)
+        self.setWordWrap(False)
+        self.horizontalHeader().setHighlightSections(False)
+        for column in range(len(columns)):
+            mode = QHeaderView.ResizeMode.ResizeToContents
+            if column == stretch:
+                mode = QHeaderView.ResizeMode.Stretch
+            elif widths and column in widths:
+                mode = QHeaderView.ResizeMode.Interactive
+                self.setColumnWidth(column, widths[column])
+            self.horizontalHeader().setSectionResizeMode(column, mode)
+        left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        self.horizontalHeader().setDefaultAlignment(left)
+
+    def show_rows(self, rows: Sequence[tuple[Any, Sequence[Cell]]]) -> None:
+        """Fill; each row is a key and its cells."""
+        chosen = self.chosen()
+        blocker = QSignalBlocker(self)
+        sorting = self.isSortingEnabled()
+        self.setSortingEnabled(False)
+        self.setRowCount(len(rows))
+        look = theme.current()
+        for index, (key, cells) in enumerate(rows):
+            for column, cell in enumerate(cells):
+                item = _Item(cell.text)
+                item.setData(KEY, key)
+                if cell.sort is not None:
+                    item.setData(SORT, cell.sort)
+                item.setToolTip(cell.tip or cell.text)
+                flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
+                if cell.editable:
+                    flags |= Qt.ItemFlag.ItemIsEditable
+                item.setFlags(flags)
+                if cell.figure:
+                    item.setFont(theme.figure_font(9))
+                    right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+                    item.setTextAlignment(right)
+                elif cell.bold:
+                    item.setFont(theme.text_font(10, bold=True))
+                if cell.token:
+                    item.setForeground(QColor(getattr(look, cell.token)))
+                self.setItem(index, column, item)
+        self.setSortingEnabled(sorting)
+        self.choose(chosen)
+        del blocker
+
+    def chosen(self) -> Any:
+        """The key of the chosen row, or None."""
+        item = self.item(self.currentRow(), 0)
+        return None if item is None else item.data(KEY)
+
+    def choose(self, key: Any) -> None:
+        """Choose the row of a key, if it is there."""
+        for row in range(self.rowCount()):
+            item = self.item(row, 0)
+            if key is not None and item is not None and item.data(KEY) == key:
+                self.setCurrentCell(row, 0)
+                return
+
+    def as_csv(self) -> str:
+        """Headers and rows in the order shown."""
+        out = io.StringIO()
+        writer = csv.writer(out)
+        columns = range(self.columnCount())
+        writer.writerow([self.horizontalHeaderItem(c).text() for c in columns])
+        for row in range(self.rowCount()):
+            writer.writerow([self.item(row, c).text() for c in columns])
+        return out.getvalue()
