@@ -73,8 +73,9 @@ def settled(qtbot: QtBot) -> Callable[[Desk], None]:
         def still() -> bool:
             view = desk.view
             busy = not desk.jobs.quiet or (view is not None and view._plan_timer.isActive())
-            if desk.instruments is not None and not desk.instruments.settled:
-                busy = True
+            for other in (desk.instruments, desk.rig):
+                if other is not None and not other.settled:
+                    busy = True
             return not busy
 
         qtbot.waitUntil(still, timeout=60_000)

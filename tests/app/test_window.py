@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -24,6 +25,7 @@ from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.views.instruments.view import InstrumentsView
 from diaulos.app.views.reamp.view import ReampView
+from diaulos.app.views.rig.view import RigView
 from diaulos.session import edits
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.takes import ImportRequest
@@ -47,7 +49,7 @@ def test_every_action_can_be_called_and_has_a_name(window: MainWindow) -> None:
     everywhere = {key for view, key in keys if not view}
     assert not everywhere & {key for view, key in keys if view}
     own = {"close", "toggle_look", "show_keys", "show_safety"}
-    views = {view.ident: view for view in (ReampView, InstrumentsView)}
+    views = {view.ident: view for view in (ReampView, InstrumentsView, RigView)}
     assert set(views) == {ident for ident, _, _ in VIEWS}
     for spec in ACTIONS:
         place = views[spec.view] if spec.view else window.desk
@@ -233,6 +235,9 @@ def test_a_lost_pass_is_offered(opened: Desk, answers: dict, settled: Settle) ->
     opened.view.reamp()
     settled(opened)
     (made,) = opened.document.session.takes[0].passes
+    for thread in threading.enumerate():
+        if thread.name == "journal":
+            thread.join()
     opened.folder.drop_journal()  # as if the process had died before the journal
     opened._detach()
     answers["button"] = "Add them"

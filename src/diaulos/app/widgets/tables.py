@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QSignalBlocker, Qt
-from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from diaulos.app import theme
@@ -98,7 +97,7 @@ class Table(QTableWidget):
                 elif cell.bold:
                     item.setFont(theme.text_font(10, bold=True))
                 if cell.token:
-                    item.setForeground(QColor(getattr(look, cell.token)))
+                    item.setForeground(look.colour(cell.token))
                 self.setItem(index, column, item)
         self.setSortingEnabled(sorting)
         self.choose(chosen)

@@ -1,0 +1,500 @@
+"""The Rig view driven as a person would, and held against the core and the shell."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QInputDialog, QWidget
+from pytestqt.qtbot import QtBot
+from test_window import names_missing
+
+from diaulos.__main__ import main
+from diaulos.app.desk import Desk
+from diaulos.app.views.rig.view import RigView
+from diaulos.rig.catalogue.types import TYPES
+from diaulos.rig.checks import Severity
+from diaulos.rig.layout import PORT_H
+from diaulos.rig.model import PortRef
+from diaulos.rig.templates import TEMPLATES
+from diaulos.session import edits
+from diaulos.work.rig import look_at
+
+Settle = Callable[[Desk], None]
+
+
+def port(text: str) -> PortRef:
+    device, name = text.split(".")
+    return PortRef(device=device, port=name)
+
+
+@pytest.fixture
+def shown(opened: Desk, qtbot: QtBot) -> RigView:
+    """The live room with its wrong patches."""
+    opened.document.apply(edits.choose_rig("rig04"))
+    opened.window.activateWindow()
+    qtbot.keyClick(opened.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    view = opened.rig
+    assert view is not None
+    assert opened.current is view
+    settle(view, qtbot)
+    return view
+
+
+def settle(view: RigView, qtbot: QtBot) -> None:
+    qtbot.waitUntil(lambda: view.settled and view._jobs.quiet, timeout=60_000)
+
+
+def press(qtbot: QtBot, view: RigView, key: Qt.Key) -> None:
+    view.window().activateWindow()
+    view.diagram.setFocus()
+    qtbot.keyClick(view.window(), key)
+    settle(view, qtbot)
+
+
+def undo(view: RigView, qtbot: QtBot) -> None:
+    view.window().activateWindow()
+    view.diagram.setFocus()
+    qtbot.keyClick(view.window(), Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    settle(view, qtbot)
+
+
+def held(view: RigView):
+    return view._document.session
+
+
+def test_window_shell_and_core_agree(
+    shown: RigView, opened: Desk, capsys: pytest.CaptureFixture[str]
+) -> None:
+    report = look_at(held(shown))
+    table = shown.findings.table
+    assert table.rowCount() == len(report.findings) > 5
+    for row, one in enumerate(report.findings):
+        assert table.item(row, 0).text() == one.severity.word
+        assert table.item(row, 1).text() == one.where
+    opened.folder.save(held(shown))
+    assert main(["check", str(opened.folder.path), "--json"]) == 11
+    found = json.loads(capsys.readouterr().out)["findings"]
+    assert [f["id"] for f in found] == [one.id for one in report.findings]
+    main(["courses", str(opened.folder.path), "--json"])
+    courses = json.loads(capsys.readouterr().out)["courses"]
+    tracks = shown.tracks.table
+    assert tracks.rowCount() == len(courses) == 3
+    for row, course in enumerate(courses):
+        assert tracks.item(row, 1).text() == course["name"]
+        assert f"{abs(course['peak_dbfs']):.1f} dBFS" in tracks.item(row, 7).text()
+        assert f"{course['delay_ms']:.2f} ms" == tracks.item(row, 6).text()
+        assert (tracks.item(row, 8).text() == "yes") == any(
+            at["clips_by_db"] for at in course["stations"]
+        )
+
+
+def test_the_strip_keeps_the_courses_in_sight(shown: RigView, opened: Desk) -> None:
+    strip = opened.window.strip
+    assert [row.name for row in strip._rows] == ["DI", "Amp", "Amp and cabinet"]
+    assert strip._rows[2].serious
+    assert "dry DI" in strip.accessibleDescription()
+    strip.chosen.emit("DI")
+    boxes = {box.device for box in shown.diagram.layout_shown.boxes}
+    assert boxes == {"guitar", "di", "interface", "computer"}
+    strip.chosen.emit("DI")
+    assert len(shown.diagram.layout_shown.boxes) == len(shown.rig.devices)
+    opened.show_reamp()
+    names = [row.name.split(":")[0] for row in strip._rows]
+    assert names == ["Combo by box", "Tall stack by box", "Bass by box"]
+
+
+def test_show_and_apply_a_remedy_by_key(shown: RigView, qtbot: QtBot) -> None:
+    before = shown.rig
+    index = next(n for n, one in enumerate(shown.report.findings) if one.id == "line-into-mic")
+    shown.findings.table.setCurrentCell(index, 0)
+    press(qtbot, shown, Qt.Key.Key_S)
+    assert shown.diagram.port == port("interface.in4")
+    assert shown.panel.question.text() == "What goes into Input 4?"
+    press(qtbot, shown, Qt.Key.Key_A)
+    assert shown.rig.device("interface").word("mode4") == "line"
+    assert "line-into-mic" not in {one.id for one in shown.report.findings}
+    undo(shown, qtbot)
+    assert shown.rig == before
+
+
+def test_every_remedy_in_turn_leaves_no_caution(shown: RigView, qtbot: QtBot) -> None:
+    """What a person does who trusts the list: apply the worst that can be, again and again."""
+    for _ in range(12):
+        mendable = [
+            n for n, one in enumerate(shown.report.findings)
+            if one.mend is not None and one.severity >= Severity.CAUTION
+        ]  # fmt: skip
+        if not mendable:
+            break
+        shown.findings.table.setCurrentCell(mendable[0], 0)
+        press(qtbot, shown, Qt.Key.Key_A)
+    left = [one.id for one in shown.report.findings if one.severity >= Severity.CAUTION]
+    assert left == ["long-unbalanced"]  # a shorter cable is not a switch
+
+
+def test_plugging_by_choosing(shown: RigView, qtbot: QtBot) -> None:
+    before = shown.rig
+    shown._on_port(port("interface.in2"))
+    words = [shown.panel.partner.itemText(i) for i in range(shown.panel.partner.count())]
+    assert any(text.startswith("danger: 18 W combo, Speaker output") for text in words)
+    assert not words[0].startswith(("caution", "fault", "danger"))
+    shown.panel.partner.setCurrentIndex(len(words) - 1)
+    assert "Speaker output" in words[-1]
+    assert "speaker output" in shown.panel.why.text()
+    index = next(i for i, text in enumerate(words) if "Line output without cabinet" in text)
+    shown.panel.partner.setCurrentIndex(index)
+    qtbot.mouseClick(shown.panel.plug, Qt.MouseButton.LeftButton)
+    settle(shown, qtbot)
+    cables = shown.report.graph.into["interface", "in2"]
+    assert [str(c.source) for c in cables] == ["load_box.plain"]
+    assert "port-used-twice" in {one.id for one in shown.report.findings}
+    qtbot.mouseClick(shown.panel.unplug, Qt.MouseButton.LeftButton)
+    settle(shown, qtbot)
+    assert {c.id for c in shown.rig.cables} == {c.id for c in before.cables}
+    undo(shown, qtbot)
+    undo(shown, qtbot)
+    assert shown.rig == before
+
+
+def test_plugging_instead_moves_the_cable(shown: RigView, qtbot: QtBot) -> None:
+    shown._on_port(port("interface.in4"))
+    assert shown.panel.partner.currentText().startswith("fault: Impulse loader, Output")
+    assert not shown.panel.plug.isEnabled()
+    index = next(
+        i for i in range(shown.panel.partner.count())
+        if "Active DI, Microphone-level" in shown.panel.partner.itemText(i)
+    )  # fmt: skip
+    shown.panel.partner.setCurrentIndex(index)
+    assert shown.panel.plug.text() == "Plug in instead"
+    shown.panel._ask_plug()
+    settle(shown, qtbot)
+    cables = shown.report.graph.into["interface", "in4"]
+    assert [str(c.source) for c in cables] == ["di.out"]
+
+
+def test_the_diagram_by_keyboard(shown: RigView, qtbot: QtBot) -> None:
+    shown.window().activateWindow()
+    diagram = shown.diagram
+    diagram.setFocus()
+    shown._on_device("guitar")
+    qtbot.keyClick(diagram, Qt.Key.Key_Down)
+    assert diagram.port == port("guitar.out")
+    qtbot.keyClick(diagram, Qt.Key.Key_Right)
+    assert diagram.port == port("di.in")  # along the cable
+    qtbot.keyClick(diagram, Qt.Key.Key_Left)
+    assert diagram.port == port("guitar.out")
+    assert "Jack" in diagram.accessibleDescription()
+    for _ in range(40):
+        qtbot.keyClick(diagram, Qt.Key.Key_Down)
+    order = [place.ref for box in diagram._in_order() for place in box.ports]
+    assert diagram.port == order[-1]
+    qtbot.keyClick(diagram, Qt.Key.Key_Return)
+    assert QApplication.focusWidget() is shown.panel.partner
+    shown._on_device("amp")
+    diagram.setFocus()
+    qtbot.keyClick(diagram, Qt.Key.Key_Right)
+    assert diagram.device == "load_box"
+
+
+def test_the_diagram_by_mouse(shown: RigView, qtbot: QtBot) -> None:
+    place = shown.diagram.layout_shown.place(port("amp.speaker"))
+    zoom = shown.diagram.zoom
+    at = QPoint(int((place.x + 20) * zoom), int((place.y + PORT_H / 2) * zoom))
+    qtbot.mouseClick(shown.diagram, Qt.MouseButton.LeftButton, pos=at)
+    assert shown.diagram.port == port("amp.speaker")
+    assert shown.panel.device_box.currentText() == "18 W combo"
+    assert "made for 8 Ω" in shown.panel.facts.text()
+    box = shown.diagram.layout_shown.box("di")
+    top = QPoint(int((box.x + 10) * zoom), int((box.y + 6) * zoom))
+    qtbot.mouseClick(shown.diagram, Qt.MouseButton.LeftButton, pos=top)
+    assert shown.diagram.device == "di"
+    QTest.mouseDClick(shown.diagram, Qt.MouseButton.LeftButton, pos=top)
+
+
+def test_zoom_keeps_between_its_ends(shown: RigView) -> None:
+    shown.zoom_fit()
+    fitted = shown.diagram.zoom
+    assert 0.85 <= fitted <= 1.15
+    for _ in range(20):
+        shown.zoom_in()
+    assert shown.diagram.zoom == 2.0
+    for _ in range(40):
+        shown.zoom_out()
+    assert shown.diagram.zoom == 0.5
+    shown.zoom_fit()
+    assert shown.diagram.zoom == pytest.approx(fitted)
+
+
+def test_settings_are_one_undo_step_while_a_knob_turns(shown: RigView, qtbot: QtBot) -> None:
+    before = shown.rig
+    shown._on_port(port("interface.in4"))
+    spins = {s.accessibleName(): s for s in shown.panel.settings_area.findChildren(QDoubleSpinBox)}
+    name = "Gain 4 of Four-input interface"
+    assert next(iter(spins)) == name  # the port's own controls come first
+    for value in (20.0, 12.0, 6.0):
+        spins = {
+            s.accessibleName(): s for s in shown.panel.settings_area.findChildren(QDoubleSpinBox)
+        }
+        spins[name].setValue(value)
+    settle(shown, qtbot)
+    assert shown.rig.device("interface").number("gain4") == 6.0
+    undo(shown, qtbot)
+    assert shown.rig == before
+
+
+def test_an_instrument_of_the_session_is_chosen_and_named(shown: RigView, qtbot: QtBot) -> None:
+    shown._on_device("guitar")
+    boxes = {b.accessibleName(): b for b in shown.panel.settings_area.findChildren(QComboBox)}
+    box = next(b for name, b in boxes.items() if name.startswith("Instrument of"))
+    index = box.findData("semi")
+    assert index > 0
+    box.setCurrentIndex(index)
+    box.activated.emit(index)
+    settle(shown, qtbot)
+    assert shown.rig.device("guitar").name == held(shown).instrument("semi").name
+    assert shown.report.graph.sources["guitar"].name == held(shown).instrument("semi").name
+
+
+def test_names_and_figures_are_edited_and_bad_ones_told(
+    shown: RigView, qtbot: QtBot, answers: dict
+) -> None:
+    shown._on_port(port("load_box.speaker"))
+    shown.panel.name.setText("Quiet room")
+    shown.panel.name.editingFinished.emit()
+    assert shown.rig.device("load_box").name == "Quiet room"
+    shown.panel.ohm.line.setText("4 ohm")
+    shown.panel.ohm.line.editingFinished.emit()
+    settle(shown, qtbot)
+    assert shown.rig.port(port("load_box.speaker")).impedance_ohm == 4.0
+    assert "load-impedance" in {one.id for one in shown.report.findings}
+    shown._on_length("c01", "far")
+    assert answers["asked"]
+    assert "m" in str(answers["asked"][-1])
+    shown._on_length("c01", "2.5 m")
+    assert next(c for c in shown.rig.cables if c.id == "c01").length_m == 2.5
+
+
+def test_tracks_are_renamed_grouped_and_planned(shown: RigView, qtbot: QtBot) -> None:
+    shown.show_tracks_page()
+    table = shown.tracks.table
+    table.item(1, 1).setText("Dirty")
+    settle(shown, qtbot)
+    assert [t.name for t in shown.rig.tracks] == ["DI", "Dirty", "Amp and cabinet"]
+    table.item(0, 2).setText("Verse")
+    settle(shown, qtbot)
+    assert shown.rig.tracks[0].group == "Verse"
+    table.setCurrentCell(0, 1)
+    qtbot.mouseClick(shown.tracks.down, Qt.MouseButton.LeftButton)
+    settle(shown, qtbot)
+    assert [t.name for t in shown.rig.tracks][:2] == ["Dirty", "DI"]
+    press(qtbot, shown, Qt.Key.Key_T)
+    assert len(shown.rig.tracks) == 3
+    assert "3 inputs used, 15 left" in shown.tracks.summary.text()
+
+
+def test_the_patch_list_sorts_and_copies(shown: RigView, qtbot: QtBot) -> None:
+    shown.show_patch_page()
+    table = shown.patch.table
+    assert table.rowCount() == len(shown.rig.cables)
+    table.sortByColumn(3, Qt.SortOrder.DescendingOrder)
+    lengths = [table.item(row, 3).text() for row in range(table.rowCount())]
+    assert lengths[0] == "9 m"
+    assert [float(t.split()[0]) for t in lengths] == sorted(
+        (c.length_m for c in shown.rig.cables), reverse=True
+    )
+    qtbot.mouseClick(shown.patch.copy, Qt.MouseButton.LeftButton)
+    rows = list(csv.reader(io.StringIO(QGuiApplication.clipboard().text())))
+    assert rows[0] == ["From", "To", "Cable", "Length", "Level", "Label"]
+    assert len(rows) == table.rowCount() + 1
+    assert rows[1][5] == "stage snake"
+    table.setCurrentCell(0, 0)
+    assert shown.diagram.port == port("guitar.out")
+    table.item(0, 5).setText("short one")
+    settle(shown, qtbot)
+    assert any(c.label == "short one" for c in shown.rig.cables)
+
+
+def test_monitoring_shows_what_the_core_plans(shown: RigView) -> None:
+    shown.show_monitor_page()
+    plan = shown.report.monitoring
+    table = shown.monitor.table
+    assert table.rowCount() == sum(len(one.ways) for one in plan.listeners)
+    assert f"{plan.listeners[0].ways[0].delay_ms:.1f} ms" == table.item(0, 3).text()
+    words = shown.monitor.words.text()
+    assert "twice" in words
+    assert "do not change what is recorded" in words
+
+
+@pytest.mark.parametrize("name", sorted(TEMPLATES))
+def test_an_arrangement_in_one_step(shown: RigView, qtbot: QtBot, name: str) -> None:
+    before = held(shown)
+    action = next(a for a in shown.arrangements.actions() if a.text() == TEMPLATES[name].name)
+    assert action.toolTip() == TEMPLATES[name].sentence
+    action.trigger()
+    settle(shown, qtbot)
+    assert held(shown).current_rig == shown.rig.id != "rig04"
+    assert all(one.severity <= Severity.NOTE for one in shown.report.findings)
+    assert len(shown.diagram.layout_shown.boxes) == len(shown.rig.devices)
+    undo(shown, qtbot)
+    assert held(shown) == before
+
+
+def test_devices_come_and_go(shown: RigView, qtbot: QtBot) -> None:
+    before = shown.rig
+    shown._fill_catalogue()
+    groups = [action.text() for action in shown.catalogue.actions()]
+    assert groups == list(dict.fromkeys(one.group for one in TYPES.values()))
+    shown.add_device("ribbon")
+    settle(shown, qtbot)
+    assert shown.diagram.device == "ribbon"
+    shown.duplicate_device()
+    settle(shown, qtbot)
+    assert shown.rig.devices[-1].name == "Ribbon microphone 2"
+    press(qtbot, shown, Qt.Key.Key_Delete)
+    undo(shown, qtbot)
+    undo(shown, qtbot)
+    undo(shown, qtbot)
+    assert shown.rig == before
+    shown._on_device("amp")
+    press(qtbot, shown, Qt.Key.Key_Delete)
+    assert all("amp" not in (c.source.device, c.target.device) for c in shown.rig.cables)
+    undo(shown, qtbot)
+    assert shown.rig == before
+
+
+def test_own_types_by_session_and_by_file(
+    shown: RigView, qtbot: QtBot, tmp_path: Path, answers: dict
+) -> None:
+    shown._on_device("di")
+    shown.keep_type()
+    assert [d.name for d in held(shown).own_types] == ["Active DI"]
+    path = tmp_path / "box.json"
+    shown._on_device("load_box")
+    shown.save_type(path)
+    shown.load_type(path)
+    settle(shown, qtbot)
+    assert shown.rig.devices[-1].name == "8-ohm load box 2"
+    assert len(held(shown).own_types) == 2
+    shown._fill_catalogue()
+    assert shown.catalogue.actions()[-1].text() == "Own types"
+    path.write_text("{}", "utf-8")
+    shown.load_type(path)
+    assert "not a device type" in str(answers["asked"][-1])
+    shown.save_type(tmp_path / "no" / "where.json")
+    assert "cannot be written" in str(answers["asked"][-1])
+
+
+def test_rigs_are_chosen_renamed_copied_removed(
+    shown: RigView, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("Evening", True))
+    shown.rename_rig()
+    settle(shown, qtbot)
+    assert shown.rig.name == "Evening"
+    assert shown.rigs.currentText() == "Evening"
+    shown.duplicate_rig()
+    settle(shown, qtbot)
+    assert shown.rig.name == "Evening 2"
+    shown.remove_rig()
+    settle(shown, qtbot)
+    assert "Evening 2" not in [rig.name for rig in held(shown).rigs]
+    shown.choose_rig("rig04")
+    settle(shown, qtbot)
+    assert shown.rig.name == "Evening"
+
+
+def test_notices_stand_at_the_amp_and_can_be_read(shown: RigView, qtbot: QtBot) -> None:
+    shown._on_device("amp")
+    assert shown.panel.pages.tabText(2) == "Safety (2 new)"
+    shown.panel.notice_asked.emit("amp", True)
+    settle(shown, qtbot)
+    assert shown.panel.pages.tabText(2) == "Safety (1 new)"
+    words = [w.text() for w in shown.panel.notices.findChildren(QWidget) if hasattr(w, "text")]
+    assert any("never runs without its load" in text for text in words)
+
+
+def test_playing_the_rig_makes_a_take(
+    shown: RigView, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    takes = len(held(shown).takes)
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *a, **k: (a[3][0], True))
+    press(qtbot, shown, Qt.Key.Key_R)
+    qtbot.waitUntil(lambda: len(held(shown).takes) == takes + 1, timeout=120_000)
+    settle(shown, qtbot)
+    made = held(shown).takes[-1]
+    assert [track.name for track in made.tracks] == ["DI", "Amp", "Amp and cabinet"]
+    assert made.tracks[2].clipped_samples > 0
+    undo(shown, qtbot)
+    assert len(held(shown).takes) == takes
+
+
+def test_forty_devices_stay_usable(shown: RigView, qtbot: QtBot) -> None:
+    def grown(rig):
+        from diaulos.rig import changes
+
+        for n in range(30):
+            rig, _ = changes.add_device(rig, sorted(TYPES)[n])
+        return rig
+
+    shown._change("Grow", grown)
+    settle(shown, qtbot)
+    assert len(shown.rig.devices) > 40
+    assert shown.diagram.height() > shown.area.viewport().height()
+    last = shown.diagram._in_order()[-1]
+    shown._on_device(last.device)
+    rect = shown.diagram.chosen_rect()
+    top = shown.area.verticalScrollBar().value()
+    left = shown.area.horizontalScrollBar().value()
+    assert left <= rect.center().x() <= left + shown.area.viewport().width()
+    assert top <= rect.center().y() <= top + shown.area.viewport().height()
+    shown.choose_course("DI")
+    assert len(shown.diagram.layout_shown.boxes) == 4
+
+
+def test_a_session_read_only_can_be_looked_at(
+    desk: Desk, demo_copy: Path, settled: Settle, qtbot: QtBot
+) -> None:
+    assert desk.open_path(demo_copy, read_only=True)
+    settled(desk)
+    desk.show_rig()
+    settle(desk.rig, qtbot)
+    assert not desk.rig.panel.plug.isEnabled()
+    assert not desk.rig.findings.mend_button.isEnabled()
+    assert not desk.window.action("mend").isEnabled()
+    assert not desk.window.action("device").isEnabled()
+
+
+def test_every_control_has_a_name(shown: RigView, opened: Desk) -> None:
+    for page in range(4):
+        shown.pages.setCurrentIndex(page)
+        for tab in range(3):
+            shown.panel.pages.setCurrentIndex(tab)
+            assert names_missing(shown) == []
+
+
+def test_everything_is_reached_by_tab(shown: RigView, qtbot: QtBot) -> None:
+    shown.window().activateWindow()
+    shown.diagram.setFocus()
+    wanted = {
+        w for w in shown.findChildren(QWidget)
+        if w.isVisible() and w.isEnabled() and w.focusPolicy() & Qt.FocusPolicy.TabFocus
+        and w.focusProxy() is None and type(w.parent()).__name__ not in ("QDoubleSpinBox",)
+        and not w.objectName().startswith("qt_")
+    }  # fmt: skip
+    assert len(wanted) > 12
+    seen: set[QWidget] = set()
+    for _ in range(120):
+        focus = QApplication.focusWidget()
+        if focus is not None:
+            seen.add(focus)
+        qtbot.keyClick(focus or shown.window(), Qt.Key.Key_Tab)
+    missed = {f"{type(w).__name__} {w.accessibleName()}" for w in wanted - seen}
+    assert not missed
