@@ -26,6 +26,7 @@ from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.app.views.reamp.view import ReampView
 from diaulos.demo.saltmarsh import write_demo
+from diaulos.session.edits import choose_rig
 
 HERE = Path(__file__).resolve().parent.parent
 
@@ -46,8 +47,8 @@ def wait(app: QApplication, condition: Callable[[], bool], seconds: float = 120.
 
 def settled(desk: Desk, view: ReampView) -> bool:
     """Whether levels and waveforms are on screen."""
-    other = desk.instruments
-    return desk.jobs.quiet and view.settled and (other is None or other.settled)
+    others = (desk.instruments, desk.rig)
+    return desk.jobs.quiet and view.settled and all(o is None or o.settled for o in others)
 
 
 def main() -> None:
@@ -82,6 +83,19 @@ def main() -> None:
                 getattr(desk.instruments, f"show_{page}")()
                 wait(app, partial(settled, desk, view))
                 window.grab().save(str(out.out / f"instruments-{page}-{look.name}.png"))
+            document = desk.document
+            assert document is not None
+            document.apply(choose_rig("rig04"))
+            desk.show_rig()
+            rig = desk.rig
+            assert rig is not None
+            wait(app, partial(settled, desk, view))
+            rig.show_finding(rig.findings.chosen or rig.report.findings[0])
+            for page in ("findings", "tracks"):
+                getattr(rig, f"show_{page}_page")()
+                wait(app, partial(settled, desk, view))
+                window.grab().save(str(out.out / f"rig-{page}-{look.name}.png"))
+            document.mark_saved(document.session)
             window.close()
             app.processEvents()
 

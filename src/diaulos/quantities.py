@@ -41,6 +41,7 @@ RESISTANCE = Quantity("resistance", "ohm", "ohm", 0.1, 1e8)
 CAPACITANCE = Quantity("capacitance", "F", "pF", 1e-13, 1e-3, allow_zero=True)
 LENGTH = Quantity("length", "m", "m", 0.0, 1000.0, allow_zero=True)
 FREQUENCY = Quantity("frequency", "Hz", "Hz", 1.0, 1e6)
+POWER = Quantity("power", "W", "W", 0.001, 1e5)
 LEVEL = Quantity("level", "dBu", "dBu", -200.0, 100.0, allow_zero=True)
 GAIN = Quantity("gain", "dB", "dB", -200.0, 200.0, allow_zero=True)
 
@@ -118,7 +119,7 @@ def article(quantity: Quantity) -> str:
 def example(quantity: Quantity) -> str:
     """A text that parses, for messages and empty fields."""
     return {"H": "4.2 H", "ohm": "500k", "F": "180 pF", "m": "6 m", "Hz": "4.5 kHz",
-            "dBu": "12 dBu", "dB": "-6 dB"}[quantity.base]  # fmt: skip
+            "dBu": "12 dBu", "dB": "-6 dB", "W": "60 W"}[quantity.base]  # fmt: skip
 
 
 def show(value: float, quantity: Quantity, digits: int = 3) -> str:

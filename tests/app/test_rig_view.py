@@ -18,6 +18,7 @@ from test_window import names_missing
 
 from diaulos.__main__ import main
 from diaulos.app.desk import Desk
+from diaulos.app.dialogs.arrangement import ArrangementDialog
 from diaulos.app.views.rig.view import RigView
 from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.checks import Severity
@@ -236,22 +237,22 @@ def test_zoom_keeps_between_its_ends(shown: RigView) -> None:
 def test_settings_are_one_undo_step_while_a_knob_turns(shown: RigView, qtbot: QtBot) -> None:
     before = shown.rig
     shown._on_port(port("interface.in4"))
+    shown.panel.pages.setCurrentIndex(1)
     spins = {s.accessibleName(): s for s in shown.panel.settings_area.findChildren(QDoubleSpinBox)}
     name = "Gain 4 of Four-input interface"
     assert next(iter(spins)) == name  # the port's own controls come first
     for value in (20.0, 12.0, 6.0):
-        spins = {
-            s.accessibleName(): s for s in shown.panel.settings_area.findChildren(QDoubleSpinBox)
-        }
-        spins[name].setValue(value)
+        spins[name].setValue(value)  # the same field all the time: it keeps the keyboard
     settle(shown, qtbot)
     assert shown.rig.device("interface").number("gain4") == 6.0
     undo(shown, qtbot)
     assert shown.rig == before
+    assert spins[name].value() == before.device("interface").number("gain4")
 
 
 def test_an_instrument_of_the_session_is_chosen_and_named(shown: RigView, qtbot: QtBot) -> None:
     shown._on_device("guitar")
+    shown.panel.pages.setCurrentIndex(1)
     boxes = {b.accessibleName(): b for b in shown.panel.settings_area.findChildren(QComboBox)}
     box = next(b for name, b in boxes.items() if name.startswith("Instrument of"))
     index = box.findData("semi")
@@ -297,7 +298,7 @@ def test_tracks_are_renamed_grouped_and_planned(shown: RigView, qtbot: QtBot) ->
     assert [t.name for t in shown.rig.tracks][:2] == ["Dirty", "DI"]
     press(qtbot, shown, Qt.Key.Key_T)
     assert len(shown.rig.tracks) == 3
-    assert "3 inputs used, 15 left" in shown.tracks.summary.text()
+    assert "3 inputs used, 2 left" in shown.tracks.summary.text()
 
 
 def test_the_patch_list_sorts_and_copies(shown: RigView, qtbot: QtBot) -> None:
@@ -336,9 +337,13 @@ def test_monitoring_shows_what_the_core_plans(shown: RigView) -> None:
 @pytest.mark.parametrize("name", sorted(TEMPLATES))
 def test_an_arrangement_in_one_step(shown: RigView, qtbot: QtBot, name: str) -> None:
     before = held(shown)
-    action = next(a for a in shown.arrangements.actions() if a.text() == TEMPLATES[name].name)
-    assert action.toolTip() == TEMPLATES[name].sentence
-    action.trigger()
+    dialog = ArrangementDialog(shown)
+    rows = [dialog.list.model().index(n, 0) for n in range(len(TEMPLATES))]
+    index = next(r for r in rows if r.data() == TEMPLATES[name].name)
+    assert TEMPLATES[name].sentence in index.data(Qt.ItemDataRole.AccessibleTextRole)
+    dialog.list.setCurrentIndex(index)
+    dialog.grab()
+    shown.add_template(dialog.chosen)
     settle(shown, qtbot)
     assert held(shown).current_rig == shown.rig.id != "rig04"
     assert all(one.severity <= Severity.NOTE for one in shown.report.findings)
@@ -413,12 +418,19 @@ def test_rigs_are_chosen_renamed_copied_removed(
 
 def test_notices_stand_at_the_amp_and_can_be_read(shown: RigView, qtbot: QtBot) -> None:
     shown._on_device("amp")
+    shown.panel.pages.setCurrentIndex(2)
     assert shown.panel.pages.tabText(2) == "Safety (2 new)"
     shown.panel.notice_asked.emit("amp", True)
     settle(shown, qtbot)
     assert shown.panel.pages.tabText(2) == "Safety (1 new)"
     words = [w.text() for w in shown.panel.notices.findChildren(QWidget) if hasattr(w, "text")]
     assert any("never runs without its load" in text for text in words)
+    assert "Load and attenuator (not read yet)" in shown.safety.text()
+    assert "Amplifier and speaker output (not" not in shown.safety.text()
+    assert "Amplifier and speaker output" in shown.safety.text()  # read, and still in sight
+    shown.safety.linkActivated.emit("load")
+    assert shown.diagram.device == "load_box"
+    assert shown.panel.pages.currentIndex() == 2
 
 
 def test_playing_the_rig_makes_a_take(

@@ -76,7 +76,7 @@ def test_courses_are_what_the_core_says(
     report = look_at(SessionFolder.open(demo_copy, read_only=True).load())
     assert data["courses"] == json.loads(json.dumps(courses_data(report, RATE)))
     assert [c["name"] for c in data["courses"]] == ["DI", "Amp", "Amp and cabinet"]
-    assert (data["inputs_used"], data["inputs_left"]) == (3, 15)
+    assert (data["inputs_used"], data["inputs_left"]) == (3, 2)
     _, out, _ = run(capsys, "courses", demo_copy)
     assert "Amp and cabinet (cabinet)" in out
 
@@ -155,3 +155,16 @@ def test_render_says_what_is_wrong(
     )
     assert code == 1
     assert "harp" in err
+
+
+def test_a_simulated_player(
+    capsys: pytest.CaptureFixture[str], demo_copy: Path, tmp_path: Path
+) -> None:
+    out = tmp_path / "o"
+    code, data = run_json(capsys, "render", demo_copy, "--rig", "rig04", "--player", "--out", out)
+    assert code == 0
+    assert not data["calibration_assumed"]
+    assert data["tracks"][0]["peak_dbfs"] > -20.0
+    code, _, err = run(capsys, "render", demo_copy, "--out", out)
+    assert code == 1
+    assert "--player" in err

@@ -488,6 +488,14 @@ def test_findings_do_not_depend_on_the_order_of_devices(seed: int) -> None:
     }
 
 
+def test_half_a_stereo_effect_is_noticed() -> None:
+    rig = patch(("guitar", "guitar"), ("stereo_pedal", "echo"), ("valve_combo", "amp"),
+                join=(("guitar.out", "echo.in"), ("echo.out", "amp.in")))  # fmt: skip
+    assert "one of its two outputs" in one(rig, "stereo-on-split").cause
+    rig = plus(rig, "transistor_amp", "amp2", ("echo.out_r", "amp2.in"))
+    assert "stereo-on-split" not in ids(rig)
+
+
 # --- figures ---
 
 

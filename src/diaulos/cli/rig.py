@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace as replace_fields
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -68,6 +69,7 @@ def courses(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFla
                 "rig": report.rig.name,
                 "inputs_used": report.inputs_used,
                 "inputs_left": len(report.inputs_free),
+                "inputs_free": [report.graph.plug(ref).words for ref in report.inputs_free],
                 "courses": rows,
             }
         )
@@ -91,8 +93,13 @@ def courses(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFla
 
 def render(
     session_path: SessionArgument,
-    di: Annotated[Path, typer.Option("--di", metavar="FILE", help="The stored DI to play.")],
     out: Annotated[Path, typer.Option("--out", metavar="DIR", help="Folder for the tracks.")],
+    di: Annotated[
+        Path | None, typer.Option("--di", metavar="FILE", help="The stored DI to play.")
+    ] = None,
+    player: Annotated[
+        bool, typer.Option("--player", help="A simulated player strums in place of a DI.")
+    ] = False,
     rig: RigOption = "",
     source: Annotated[
         str, typer.Option("--from", help="Device that the DI stands for; the instrument without.")
@@ -112,33 +119,22 @@ def render(
 ) -> None:
     """Play a stored DI through a rig: one file for what each recorder input receives."""
     from diaulos import wiring
-    from diaulos.work.files import one_channel
     from diaulos.work.ports import FileNotes
-    from diaulos.work.rig import RenderRequest, look_at
+    from diaulos.work.rig import look_at, player_request
     from diaulos.work.rig import render as play
     from diaulos.work.takes import load_impulses
 
     folder = wiring.SessionFolder.open(session_path, read_only=True)
     session = folder.load()
     files = wiring.ExternalAudio()
-    audio = files.open(di)
-    known = next(
-        (
-            t
-            for take in session.takes
-            for t in take.tracks
-            if (folder.path / t.file) == di.resolve()
-        ),
-        None,
-    )
-    if known is not None and full_scale_dbu is None:
-        full_scale_dbu = known.full_scale_dbu
-        load_ohm = known.load_ohm or load_ohm
-    request = RenderRequest(
-        session, rig, audio, one_channel(audio, channel, str(di)), source, full_scale_dbu,
-        load_ohm, seed=seed, mains_hz=mains_hz,
-    )  # fmt: skip
+    if (di is None) != player:
+        raise InputError("give --di FILE or --player, one of them.", where="render")
     report = look_at(session, rig)
+    if di is None:
+        request = player_request(session, report.rig, seed, mains_hz, source)
+    else:
+        request = _request(folder, session, rig, files, di, channel, full_scale_dbu, load_ohm)
+        request = replace_fields(request, source=source, seed=seed, mains_hz=mains_hz)
     order = {t.port: n for n, t in enumerate(report.rig.tracks, start=1)}
     try:
         out.mkdir(parents=True, exist_ok=True)
@@ -154,11 +150,11 @@ def render(
         path = out / f"{number:02}-{_file_name(name)}.wav"
         written[str(track)] = path
         notes = FileNotes(
-            f"{name}: {di.name} through {report.rig.name}",
+            f"{name}: {di.name if di else 'simulated player'} through {report.rig.name}",
             wiring.local_now(),
             history=f"bench; rig {report.rig.name}; seed {seed}",
         )
-        return files.create(path, audio.rate_hz, 1, session.word_length, notes, replace)
+        return files.create(path, session.sample_rate_hz, 1, session.word_length, notes, replace)
 
     with told_progress("Render", as_json) as progress:
         result = play(request, sink_for, load_impulses(session, folder), progress)
@@ -195,6 +191,35 @@ def render(
         print(f"{row['track']} left out: {row['reason']}")
     if result.assumed:
         print("calibration assumed: +12 dBu at 0 dBFS")
+
+
+def _request(
+    folder: Any,
+    session: Any,
+    rig: str,
+    files: Any,
+    di: Path,
+    channel: int | None,
+    full_scale_dbu: float | None,
+    load_ohm: float,
+) -> Any:
+    """What to play of a file; a DI of the session knows how it was recorded."""
+    from diaulos.work.files import one_channel
+    from diaulos.work.rig import RenderRequest, cable_pf
+
+    audio = files.open(di)
+    index = one_channel(audio, channel, str(di))
+    request = RenderRequest(session, rig, audio, index, "", full_scale_dbu, load_ohm)
+    for take in session.takes:
+        for track in take.tracks:
+            if (folder.path / track.file).resolve() == di.resolve() and full_scale_dbu is None:
+                return replace_fields(
+                    request,
+                    full_scale_dbu=track.full_scale_dbu,
+                    load_ohm=track.load_ohm or load_ohm,
+                    load_pf=track.load_pf + cable_pf(session, take.instrument_id),
+                )
+    return request
 
 
 def _file_name(name: str) -> str:

@@ -6,6 +6,7 @@ Each takes a rig and gives a rig, checked as a whole; RigError names what cannot
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 from pydantic import ValidationError
 
@@ -14,7 +15,17 @@ from diaulos.rig.catalogue.types import make
 from diaulos.rig.course import trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.mending import free_id
-from diaulos.rig.model import Cable, Device, Direction, PlannedTrack, PortRef, Rig
+from diaulos.rig.model import (
+    AUDIO_CLASSES,
+    Cable,
+    Device,
+    Direction,
+    PlannedTrack,
+    Port,
+    PortRef,
+    Rig,
+    SignalClass,
+)
 
 MOST_DEVICES = 1_000
 
@@ -81,7 +92,8 @@ PORT_FIGURES = ("impedance_ohm", "capacitance_pf", "max_dbu", "power_w", "rated_
 
 
 def set_port(rig: Rig, ref: PortRef, **values: float | None) -> Rig:
-    """Other figures of a port: those of the catalogue are representative."""
+    """Other figures of a port as its switches stand: those of the catalogue are
+    representative. What a switch sets is changed for that position, the rest for all."""
     unknown = set(values) - set(PORT_FIGURES)
     if unknown:
         raise RigError(f"{', '.join(sorted(unknown))} cannot be edited.", where=str(ref))
@@ -91,8 +103,11 @@ def set_port(rig: Rig, ref: PortRef, **values: float | None) -> Rig:
         if port.id != ref.port:
             ports.append(port)
             continue
+        data = port.model_dump()
+        for name, value in values.items():
+            _set_figure(device, data, name, value)
         try:
-            ports.append(type(port).model_validate({**port.model_dump(), **values}))
+            ports.append(Port.model_validate(data))
         except ValidationError as error:
             first = error.errors()[0]
             field = ".".join(str(place) for place in first["loc"])
@@ -100,6 +115,18 @@ def set_port(rig: Rig, ref: PortRef, **values: float | None) -> Rig:
                 f"{field}: {first['msg']}.", where=f"{device.name}, {port.name}"
             ) from error
     return rig.with_device(device.model_copy(update={"ports": tuple(ports)}))
+
+
+def _set_figure(device: Device, data: dict[str, Any], name: str, value: float | None) -> None:
+    """A figure in a port's data: in the mode that sets it now, else in the port itself."""
+    holding = [m for m in data["modes"] if device.holds(tuple(tuple(w) for w in m["when"]))]
+    if name == "max_dbu" and value is not None:
+        value -= sum(mode["max_add_db"] for mode in holding)
+    for mode in reversed(holding):
+        if mode.get(name) is not None:
+            mode[name] = value
+            return
+    data[name] = value
 
 
 def unplug(rig: Rig, cable_id: str) -> Rig:
@@ -196,12 +223,18 @@ def acknowledge(rig: Rig, notice_id: str, read: bool = True) -> Rig:
     return rig.model_copy(update={"acknowledged": (*rest, notice_id) if read else rest})
 
 
+RECORDING_KINDS = ("interface", "modeler", "converter")
+
+
 def inputs_left(rig: Rig) -> tuple[int, tuple[PortRef, ...]]:
-    """How many inputs the plan takes, and the recorder's inputs that are left."""
+    """How many tracks are recorded at once, and the inputs of interfaces, modelers and
+    converters that nothing is plugged into."""
     graph = RigGraph(rig)
     free = tuple(
         plug.ref
         for plug in graph.plugs(Direction.IN)
-        if plug.device.kind == "recorder" and not graph.used(plug)
+        if plug.device.kind in RECORDING_KINDS
+        and plug.port.signal_class in (*AUDIO_CLASSES, SignalClass.DIGITAL)
+        and not graph.used(plug)
     )
     return len(graph.tracks), free

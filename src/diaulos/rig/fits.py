@@ -41,13 +41,14 @@ def partners(graph: RigGraph, ref: PortRef) -> tuple[Fit, ...]:
     outward = here.port.direction is Direction.OUT
     wanted = Direction.IN if outward else Direction.OUT
     found = []
+    peaks = Context(graph).peaks_at
     for plug in graph.plugs(wanted):
         if plug.device.id == here.device.id:
             continue
         source, target = (here, plug) if outward else (plug, here)
         if not wiring.fits(source.port.connector, target.port.connector):
             continue
-        severity, misfit = misfit_of(graph, source, target)
+        severity, misfit = misfit_of(graph, source, target, peaks)
         found.append(Fit(plug, graph.used(plug), misfit, severity))
 
     def rank(fit: Fit) -> tuple[int, bool, bool, int]:
@@ -66,8 +67,14 @@ def _order(graph: RigGraph, plug: Plug) -> int:
     return list(graph.devices).index(plug.device.id)
 
 
-def misfit_of(graph: RigGraph, source: Plug, target: Plug) -> tuple[Severity | None, str]:
-    """What the cable checks would say of a cable between two ports alone."""
+def misfit_of(
+    graph: RigGraph,
+    source: Plug,
+    target: Plug,
+    peaks: dict[tuple[str, str], float] | None = None,
+) -> tuple[Severity | None, str]:
+    """What the cable checks would say of a cable between two ports alone; `peaks` are those
+    that the rig's courses bring to its ports."""
     cable = Cable(
         id="try",
         source=source.ref,
@@ -81,6 +88,8 @@ def misfit_of(graph: RigGraph, source: Plug, target: Plug) -> tuple[Severity | N
         cables=(cable,),
     )
     context = Context(RigGraph(pair, graph.sources))
+    if peaks is not None:
+        context.peaks_at = peaks
     worst: tuple[Severity | None, str] = (None, "")
     for ident in CABLE_CHECKS:
         for finding in REGISTRY[ident].run(context):

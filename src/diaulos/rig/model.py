@@ -235,6 +235,7 @@ class DelayStage(Frozen):
     ms: float = Field(default=0.0, ge=0.0)
     buffers: int = Field(default=0, ge=0)
     buffer: str | None = None
+    """A choice whose values are numbers of samples."""
     control: str | None = None
 
 
@@ -331,6 +332,25 @@ class Path(Frozen):
     """A sound that belongs to the performance: what is behind it is no longer dry."""
 
 
+def _named(stage: Stage) -> tuple[set[str], set[str]]:
+    """The switches and the controls that a stage reads."""
+    words: set[str] = set()
+    numbers: set[str] = set()
+    if isinstance(stage, AmpStage):
+        return {"voice"}, {"drive", "bass", "mid", "treble", "master"}
+    if isinstance(stage, CabinetStage):
+        return {stage.setting}, numbers
+    if isinstance(stage, FilterStage):
+        return {name for name, _, _ in stage.high_cut_by}, numbers
+    if stage.control is not None:
+        numbers.add(stage.control)
+    if isinstance(stage, DelayStage) and stage.buffer is not None:
+        words.add(stage.buffer)
+    if isinstance(stage, (GainStage, AdcStage, DacStage)):
+        words |= {name for offset in stage.offsets for name, _ in offset.when}
+    return words, numbers
+
+
 class Device(Frozen):
     """Anything with ports."""
 
@@ -348,6 +368,36 @@ class Device(Frozen):
     notes: str = ""
     type: str = ""
     """The catalogue's type that it was made from."""
+
+    @model_validator(mode="after")
+    def _whole(self) -> Device:
+        """Paths and switches name what is there: a device may come from a stranger's file."""
+        ports = {port.id: port for port in self.ports}
+        settings = {setting.id: setting for setting in self.settings}
+        if len(ports) != len(self.ports) or len(settings) != len(self.settings):
+            raise ValueError(f"{self.name}: two ports or two controls have the same id")
+        words: set[str] = {name for port in self.ports for m in port.modes for name, _ in m.when}
+        numbers: set[str] = set()
+        for path in self.paths:
+            for end, channel, way in (
+                (path.source, path.source_channel, Direction.IN),
+                (path.target, path.target_channel, Direction.OUT),
+            ):
+                if end not in ports or ports[end].direction is not way:
+                    raise ValueError(f"{self.name}: a path names the port {end!r}, which is not "
+                                     f"there or is no {way.value}put")  # fmt: skip
+                if channel >= ports[end].channels:
+                    raise ValueError(f"{self.name}: a path names channel {channel} of {end}")
+            words |= {name for name, _ in path.when}
+            for stage in path.stages:
+                more_words, more_numbers = _named(stage)
+                words |= more_words
+                numbers |= more_numbers
+        for names, kind, what in ((words, Choice, "switch"), (numbers, Control, "control")):
+            for name in sorted(names):
+                if not isinstance(settings.get(name), kind):
+                    raise ValueError(f"{self.name} has no {what} {name!r}, which a path names")
+        return self
 
     def port(self, port_id: str) -> Port:
         """The port of this id as its switches make it; RigError when there is none."""

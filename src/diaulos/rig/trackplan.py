@@ -26,6 +26,7 @@ from diaulos.rig.model import (
     Device,
     PortRef,
     Rig,
+    SignalClass,
     Tap,
 )
 from diaulos.rig.plan import PLAN_HZ, amp_settings, full_scale_dbu, stage_response
@@ -107,6 +108,32 @@ def plan_tracks(graph: RigGraph) -> tuple[TrackPlan, ...]:
             continue
         found.append(TrackPlan(traced.track, traced.course, None, levels, rates_of(traced.course)))
     return tuple(found)
+
+
+def stereo_sides(plans: tuple[TrackPlan, ...]) -> dict[PortRef, str]:
+    """The tracks that are the left and right of one stereo output: of two outputs that are
+    made for a pair, or of two channels of one digital connection."""
+    pairs: dict[tuple[str, str], dict[PortRef, tuple[int, str]]] = {}
+    for plan in plans:
+        if plan.course is None:
+            continue
+        for leg in plan.course.legs:
+            if leg.exit is None or leg.path is None:
+                continue
+            if leg.exit.stereo:
+                kind = leg.exit.signal_class.value + leg.exit.connector.value
+                side = (0, leg.exit.id)
+            elif leg.exit.signal_class is SignalClass.DIGITAL and leg.exit.channels > 1:
+                kind, side = leg.exit.id + str(leg.channel // 2), (leg.channel % 2, leg.exit.id)
+            else:
+                continue
+            pairs.setdefault((leg.device.id, kind + str(plan.tap)), {})[plan.track] = side
+    found: dict[PortRef, str] = {}
+    for sides in pairs.values():
+        if len(sides) == 2 and len(set(sides.values())) == 2:
+            order = sorted(sides, key=lambda track: sides[track])
+            found.update({order[0]: "left", order[1]: "right"})
+    return found
 
 
 def rates_of(course: Course) -> tuple[str, ...]:

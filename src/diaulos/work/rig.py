@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load, curves_db, level_db
 from diaulos.errors import EditError, InputError, RigError
-from diaulos.rig.bench import BenchFaults, Impulses, RigBench
+from diaulos.rig.bench import BenchFaults, Impulses, RigBench, strum_volts
 from diaulos.rig.changes import inputs_left
 from diaulos.rig.checks import Context, Finding, run_checks
 from diaulos.rig.checks.wiring import node_load
@@ -23,12 +23,13 @@ from diaulos.rig.model import Device, PortRef, Rig
 from diaulos.rig.monitoring import MonitorPlan, plan_monitoring
 from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU
 from diaulos.rig.sources import INSTRUMENT, PlayedSource
-from diaulos.rig.trackplan import TrackPlan, plan_tracks
+from diaulos.rig.trackplan import TrackPlan, plan_tracks, stereo_sides
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, Take, Track, rig_hash
 from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.units import dbu_to_peak_volt, gain_to_db, ms_to_samples
+from diaulos.work.files import ArraySource
 from diaulos.work.measuring import FULL_SCALE
 from diaulos.work.ports import (
     AudioSink,
@@ -55,6 +56,7 @@ class RigReport:
     monitoring: MonitorPlan
     inputs_used: int
     inputs_free: tuple[PortRef, ...]
+    """Analog and digital inputs of recording devices with nothing in them."""
 
     @property
     def rig(self) -> Rig:
@@ -138,6 +140,7 @@ def courses_data(report: RigReport, rate_hz: float) -> list[dict[str, Any]]:
     """Every recorded track for JSON: stations with their peaks, tap, conversions, delay."""
     planned = {track.port: track for track in report.rig.tracks}
     order = {track.port: index for index, track in enumerate(report.rig.tracks)}
+    layouts = stereo_sides(report.tracks)
     rows = []
     for plan in sorted(report.tracks, key=lambda p: order.get(p.track, len(order))):
         meant = planned.get(plan.track)
@@ -150,7 +153,7 @@ def courses_data(report: RigReport, rate_hz: float) -> list[dict[str, Any]]:
                 "input_number": meant.input_number if meant else None,
                 "source": plan.source or None,
                 "tap": plan.tap,
-                "layout": "mono",
+                "layout": layouts.get(plan.track, "mono"),
                 "conversions": course.conversions if course else None,
                 "digital_links": len(course.digital_links) if course else None,
                 "delay_ms": plan.delay_ms(rate_hz) if course else None,
@@ -209,38 +212,11 @@ def read_type(path: Path) -> Device:
             "it is not a device type.", where=str(path), remedy="Choose a saved device type."
         )
     try:
-        device = Device.model_validate(data.get("device"))
+        return Device.model_validate(data.get("device"))
     except ValidationError as error:
         first = error.errors()[0]
         field = ".".join(str(place) for place in first["loc"])
         raise InputError(f"device.{field}: {first['msg']}.", where=str(path)) from error
-    return sound_device(device, str(path))
-
-
-def sound_device(device: Device, where: str) -> Device:
-    """A device whose paths, switches and knobs name what is there; InputError when not."""
-    ports = {port.id: port for port in device.ports}
-    settings = {setting.id for setting in device.settings}
-    if len(ports) != len(device.ports) or len(settings) != len(device.settings):
-        raise InputError("two ports or two controls have the same id.", where=where)
-    for path in device.paths:
-        for end in (path.source, path.target):
-            if end not in ports:
-                raise InputError(f"a path names the port {end!r}, which is not there.", where=where)
-        named = {name for name, _ in path.when}
-        for stage in path.stages:
-            if getattr(stage, "control", None):
-                named.add(stage.control)  # type: ignore[union-attr,arg-type]
-            if stage.kind == "cabinet":
-                named.add(stage.setting)
-            if stage.kind == "amp":
-                named |= {"voice", "drive", "bass", "mid", "treble", "master"}
-        if named - settings:
-            raise InputError(
-                f"a path names the control {sorted(named - settings)[0]!r}, which is not there.",
-                where=where,
-            )
-    return device
 
 
 # --- playing ---
@@ -251,7 +227,8 @@ class RenderRequest:
     """A stored DI (or a track to send) to play through a rig.
 
     `full_scale_dbu` is the dBu of a sine that reached 0 dBFS in it, None when nobody knows;
-    `load_ohm` and `load_pf` what it was recorded into.
+    `load_ohm` and `load_pf` what it was recorded into, its cable included (by default an
+    input of 1 MΩ and three metres).
     """
 
     session: Session
@@ -261,9 +238,47 @@ class RenderRequest:
     source: str = ""
     full_scale_dbu: float | None = None
     load_ohm: float = 1e6
-    load_pf: float = 50.0
+    load_pf: float = 350.0
     seed: int = 1
     mains_hz: float = 50.0
+
+
+PLAYER_FULL_SCALE_DBU = 20.0
+PLAYER_LOAD = Load(1e6, 660e-12)
+
+
+def player_request(session: Session, rig: Rig, seed: int = 1, mains_hz: float = 50.0,
+                   source: str = "") -> RenderRequest:  # fmt: skip
+    """A simulated player who strums the rig's instrument five times as hard as it goes."""
+    graph = rig_graph(session, rig)
+    device = render_source(graph, source)
+    played = source_of(graph, device)
+    if played is None:
+        raise RigError(
+            f"{device.name} is no instrument: nobody can strum it.",
+            where=rig.name,
+            remedy="Give a stored DI.",
+        )
+    volts = strum_volts(
+        played.circuit,
+        PLAYER_LOAD,
+        (28,) if played.family == "bass" else (40, 47, 52),
+        float(session.sample_rate_hz),
+        open_peak_dbu=played.emf_peak_dbu,
+        seed=seed,
+    )
+    samples = (volts / dbu_to_peak_volt(PLAYER_FULL_SCALE_DBU)).astype(np.float32)
+    return RenderRequest(
+        session,
+        rig.id,
+        ArraySource(samples, session.sample_rate_hz),
+        source=device.id,
+        full_scale_dbu=PLAYER_FULL_SCALE_DBU,
+        load_ohm=PLAYER_LOAD.ohm,
+        load_pf=PLAYER_LOAD.farad * 1e12,
+        seed=seed,
+        mains_hz=mains_hz,
+    )
 
 
 @dataclass(frozen=True)
@@ -420,6 +435,12 @@ def _with_tail(request: RenderRequest, total: int) -> Iterator[Real]:
         done += count
 
 
+def cable_pf(session: Session, instrument_id: str) -> float:
+    """The usual cable of an instrument; three metres where nobody knows."""
+    one = next((i for i in session.instruments if i.id == instrument_id), None)
+    return 300.0 if one is None else one.cable.farad * 1e12
+
+
 @dataclass(frozen=True, eq=False)
 class PlayedTake:
     """What became of playing a stored DI through a rig."""
@@ -440,35 +461,34 @@ def play_take(
     rig_id: str = "",
 ) -> PlayedTake:
     """A take's stored DI through a rig of the session: a new take with a track for what every
-    recorder input received."""
-    take = session.take(take_id)
-    di = take.di
-    if di is None:
-        raise EditError(f"{take.name} has no dry DI.", remedy="Choose another take.")
+    recorder input received. Without a take a simulated player strums."""
     rig = session.rig(rig_id)
+    take = session.take(take_id) if take_id else None
+    if take is not None and take.di is None:
+        raise EditError(f"{take.name} has no dry DI.", remedy="Choose another take.")
+    name = take.name if take is not None else "Simulated player"
     number, now = next_take_number(session, store), clock()
     files: dict[PortRef, str] = {}
 
-    def sink_for(track: PortRef, name: str) -> AudioSink:
+    def sink_for(track: PortRef, track_name: str) -> AudioSink:
         files[track] = f"audio/t{number:04d}_k{len(files) + 1:02d}.wav"
         notes = FileNotes(
-            description=f"{session.name}; {take.name} through {rig.name}; {name}",
+            description=f"{session.name}; {name} through {rig.name}; {track_name}",
             made_at=now,
-            history=f"bench; {take.name}; rig {rig.name}",
+            history=f"bench; {name}; rig {rig.name}",
         )
         return store.create_audio(
             files[track], session.sample_rate_hz, 1, session.word_length, notes
         )
 
-    request = RenderRequest(
-        session,
-        rig.id,
-        store.open_audio(di.file),
-        full_scale_dbu=di.full_scale_dbu,
-        load_ohm=di.load_ohm or 1e6,
-        load_pf=di.load_pf,
-        seed=number,
-    )
+    if take is not None and take.di is not None:
+        di = take.di
+        request = RenderRequest(
+            session, rig.id, store.open_audio(di.file), full_scale_dbu=di.full_scale_dbu,
+            load_ohm=di.load_ohm or 1e6, load_pf=di.load_pf, seed=number,
+        )  # fmt: skip
+    else:
+        request = player_request(session, rig, seed=number)
     result = render(request, sink_for, impulses, progress, cancel)
     plans = {plan.track: plan for plan in plan_tracks(rig_graph(session, rig))}
     order = {track.port: index for index, track in enumerate(rig.tracks)}
@@ -480,11 +500,11 @@ def play_take(
     )
     made = Take(
         id=f"t{number:04d}",
-        name=f"{take.name}, {rig.name}"[:200],
+        name=f"{name}, {rig.name}"[:200],
         recorded_at=now.isoformat(timespec="seconds"),
-        instrument_id=take.instrument_id,
+        instrument_id=take.instrument_id if take is not None else "",
         tracks=tracks,
-        notes=f"Played by the bench from {take.name}.",
+        notes=f"Played by the bench: {name}.",
     )
     clipped = [one.name for one in tracks if one.clipped_samples]
     words = f"{made.name}: {len(tracks)} tracks."

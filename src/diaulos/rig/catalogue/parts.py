@@ -48,9 +48,9 @@ def port(
     )
 
 
-def stream(port_id: str, name: str, direction: Direction) -> Port:
+def stream(port_id: str, name: str, direction: Direction, *, stereo: bool = False) -> Port:
     """One channel of a USB connection."""
-    return port(port_id, name, direction, Connector.USB, SignalClass.STREAM, USB_OHM)
+    return port(port_id, name, direction, Connector.USB, SignalClass.STREAM, USB_OHM, stereo=stereo)
 
 
 def digital(port_id: str, name: str, direction: Direction, spoken: DigitalFormat) -> Port:

@@ -373,20 +373,35 @@ def amp_without_cabinet(context: Context) -> Iterator[Finding]:
 )
 def stereo_on_split(context: Context) -> Iterator[Finding]:
     for device in context.rig.devices:
-        if not device.has_setting("split") or device.word("split") != "split":
+        if not device.has_setting("stereo") or device.word("stereo") != "on":
             continue
-        if device.has_setting("stereo") and device.word("stereo") == "on":
-            plug = Plug(device, device.ports[0])
-            yield Finding(
-                "stereo-on-split",
-                Severity.CAUTION,
-                device.name,
-                "Left is processed and right is dry, and a stereo effect is on.",
-                "One side of the effect is missing.",
-                "Use mono effects while the sides are split.",
-                device=device.id,
-                mend=set_mend(plug, "stereo", "off"),
-            )
+        if device.has_setting("split") and device.word("split") == "split":
+            cause = "Left is processed and right is dry, and a stereo effect is on."
+        elif _one_side(context, device):
+            cause = "A stereo effect is on, and one of its two outputs is plugged in."
+        else:
+            continue
+        yield Finding(
+            "stereo-on-split",
+            Severity.CAUTION,
+            device.name,
+            cause,
+            "One side of the effect is missing.",
+            "Use mono effects here, or plug both sides.",
+            device=device.id,
+            mend=set_mend(Plug(device, device.ports[0]), "stereo", "off"),
+        )
+
+
+def _one_side(context: Context, device: Device) -> bool:
+    """Whether just one side of a pair of like outputs is used."""
+    used: dict[str, list[bool]] = defaultdict(list)
+    for port in device.ports:
+        if port.stereo:
+            kind = port.connector.value
+            used[kind].append(bool(context.graph.out_of.get((device.id, port.id))))
+    sides = [pair for pair in used.values() if any(pair)]
+    return bool(sides) and not any(all(pair) for pair in sides)
 
 
 @check(

@@ -467,7 +467,7 @@ def long_unbalanced(context: Context) -> Iterator[Finding]:
             "long-unbalanced",
             Severity.CAUTION,
             at_cable(graph, cable),
-            f"{cable.length_m:g} m of it are unbalanced.",
+            f"{cable.length_m:g} m of this cable are unbalanced.",
             "It picks up hum and radio in proportion to its length.",
             "Use a balanced connection, a DI box or a line isolator.",
             cable=cable.id,

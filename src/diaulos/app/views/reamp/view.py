@@ -303,9 +303,8 @@ class ReampView(QWidget):
     @property
     def settled(self) -> bool:
         """Whether levels and waveforms of what is chosen are on screen."""
-        return (
-            not self._plan_timer.isActive() and self._plan is not None and self._waves is not None
-        )
+        told = self._plan is not None or not self._problem.isHidden()
+        return not self._plan_timer.isActive() and told and self._waves is not None
 
     def _choose_take(self, row: int) -> None:
         self.take_list.setCurrentIndex(self.takes.index(row))
@@ -449,6 +448,8 @@ class ReampView(QWidget):
         self._send_text.setText("")
         self._problem.setText(str(error))
         self._problem.show()
+        self.loop.show_loop((), (), "", "")
+        self._tell_courses()
 
     def _show_plan(self, plan: ReampPlan, target_dbfs: float) -> None:
         self._plan = plan

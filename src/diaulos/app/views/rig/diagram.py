@@ -27,6 +27,7 @@ from diaulos.rig.course import Course
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.layout import PORT_H, TITLE_H, Box, Layout, PortPlace, Wire, lay_out
 from diaulos.rig.model import Cable, PortRef
+from diaulos.rig.safety import notices
 
 LEAST_ZOOM, MOST_ZOOM = 0.5, 2.0
 READABLE = 0.88
@@ -44,6 +45,7 @@ class RigDiagram(QWidget):
         super().__init__(parent)
         self._graph: RigGraph | None = None
         self._cables: dict[str, Cable] = {}
+        self._safety: dict[str, bool] = {}
         self._layout = Layout((), (), 0.0, 0.0)
         self._findings: Mapping[str, Finding] = {}
         self._courses: dict[str, Course] = {}
@@ -63,6 +65,12 @@ class RigDiagram(QWidget):
         """Draw this rig; what was chosen stays chosen where it is still there."""
         self._graph = graph
         self._cables = {cable.id: cable for cable in graph.rig.cables}
+        self._safety = {
+            device: notice.id not in graph.rig.acknowledged
+            for notice in notices(graph.rig)
+            if notice.id in ("amp", "load")
+            for device in notice.devices
+        }
         if self._device not in graph.devices:
             self._device, self._port = "", None
         if self._port is not None:
@@ -135,7 +143,7 @@ class RigDiagram(QWidget):
         if self.fitted and self._layout.width > 0.0 and self._fit_width:
             self._zoom = min(1.15, max(READABLE, self._fit_width / self._layout.width))
         size = QSize(int(self._layout.width * self._zoom), int(self._layout.height * self._zoom))
-        self.setFixedSize(size.expandedTo(QSize(200, 120)))
+        self.setFixedSize(size.expandedTo(QSize(420, 120)))
         self.update()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
@@ -291,6 +299,10 @@ class RigDiagram(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.scale(self._zoom, self._zoom)
+        if not self._layout.boxes:
+            painter.setPen(look.colour("muted"))
+            text = "The rig is empty. Add an arrangement (N) or a device (D)."
+            painter.drawText(QRectF(0, 0, 420, 110), Qt.AlignmentFlag.AlignCenter, text)
         on = self._cables_of_focus()
         for wire in self._layout.wires:
             self._paint_wire(painter, wire, on)
@@ -370,6 +382,14 @@ class RigDiagram(QWidget):
         )
         for place in box.ports:
             self._paint_port(painter, place)
+        if box.device in self._safety:
+            # It stands at the amp and the load, read or not.
+            unread = self._safety[box.device]
+            painter.setFont(theme.text_font(7, bold=unread))
+            painter.setPen(look.colour("cabinet" if unread else "muted"))
+            below = QRectF(box.x, box.y + box.height + 1, box.width, 12)
+            text = "safety: read first" if unread else "safety"
+            painter.drawText(below, Qt.AlignmentFlag.AlignHCenter, text)
 
     def _paint_port(self, painter: QPainter, place: PortPlace) -> None:
         assert self._graph is not None

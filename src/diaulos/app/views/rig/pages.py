@@ -19,6 +19,7 @@ from diaulos.app.widgets.marks import TAP_TOKENS, TAP_WORDS
 from diaulos.app.widgets.tables import KEY, Cell, Table
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import Cable, PortRef
+from diaulos.rig.trackplan import stereo_sides
 from diaulos.work.rig import RigReport
 
 SEVERITY_TOKENS = {
@@ -168,12 +169,14 @@ class TracksPage(QWidget):
         planned = {track.port: track for track in report.rig.tracks}
         order = {track.port: index for index, track in enumerate(report.rig.tracks)}
         rows = []
+        sides = stereo_sides(report.tracks)
         plans = sorted(report.tracks, key=lambda p: order.get(p.track, len(order)))
         for plan in plans:
             meant = planned.get(plan.track)
             name = meant.name if meant else plan.track.port
             course = plan.course
             tap = TAP_WORDS[course.tap] if course else "no course"
+            tap += f", {sides[plan.track]}" if plan.track in sides else ""
             problem = str(plan.problem) if plan.problem else ""
             peak = number(plan.peak_dbfs, 1) + " dBFS" if plan.peak_dbfs is not None else "–"
             clipped = "; ".join(
@@ -211,6 +214,8 @@ class TracksPage(QWidget):
             count = sum(track.group == group for track in report.rig.tracks)
             words += f" {group}: {count} at once."
         self.summary.setText(words)
+        free = [report.graph.plug(ref).words for ref in report.inputs_free]
+        self.summary.setToolTip("Free inputs:\n" + ("\n".join(free) or "none"))
         for button in (self.plan, self.up, self.down):
             button.setEnabled(writable)
 

@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.quantity_field import QuantityField
-from diaulos.quantities import RESISTANCE, show
+from diaulos.quantities import LEVEL, POWER, RESISTANCE, show
 from diaulos.rig.fits import Fit, partners
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import (
@@ -64,7 +64,10 @@ class PortPanel(QWidget):
         self._port: PortRef | None = None
         self._fits: tuple[Fit, ...] = ()
         self._writable = True
+        self._shape: tuple[object, ...] = ()
+        self._fields: dict[str, QComboBox | QDoubleSpinBox] = {}
         self._build()
+        self.pages.currentChanged.connect(lambda _i: self._show_page())
 
     def _build(self) -> None:
         self.device_box = combo("Device", least=16)
@@ -94,7 +97,11 @@ class PortPanel(QWidget):
         self.unplug = QPushButton("Unplug")
         self.unplug.clicked.connect(self._ask_unplug)
         self.ohm = QuantityField(RESISTANCE, "Impedance of the port")
-        self.ohm.changed.connect(self._on_ohm)
+        self.ohm.changed.connect(partial(self._on_figure, "impedance_ohm"))
+        self.most = QuantityField(LEVEL, "Level at which the port clips", optional=True)
+        self.most.changed.connect(partial(self._on_figure, "max_dbu"))
+        self.watts = QuantityField(POWER, "Power of the port", optional=True)
+        self.watts.changed.connect(partial(self._on_figure, "power_w"))
         self.facts = QLabel()
         self.facts.setWordWrap(True)
         self.facts.setProperty("role", "muted")
@@ -141,6 +148,9 @@ class PortPanel(QWidget):
         form = QFormLayout(self.figures)
         form.setContentsMargins(0, 0, 0, 0)
         form.addRow("Impedance", self.ohm)
+        form.addRow("Clips at", self.most)
+        form.addRow("Power", self.watts)
+        self._figure_form = form
         column.addWidget(self.figures)
         column.addWidget(self.facts)
         column.addStretch(1)
@@ -187,8 +197,18 @@ class PortPanel(QWidget):
         self.name.setEnabled(writable)
         self._fill_ports(one)
         self._show_port()
-        self._fill_settings(one)
-        self._fill_notices(one)
+        self._show_page()
+        self._name_safety(one)
+
+    def _show_page(self) -> None:
+        """The page that is on top; the others are filled when they are asked for."""
+        one = self._graph.devices.get(self._device) if self._graph else None
+        if one is None:
+            return
+        if self.pages.currentWidget() is self.settings_area:
+            self._show_settings(one)
+        elif self.pages.currentWidget() is self.notices:
+            self._fill_notices(one)
 
     def _fill_ports(self, device: Device) -> None:
         assert self._graph is not None
@@ -252,9 +272,16 @@ class PortPanel(QWidget):
         )  # fmt: skip
         self.figures.setVisible(analog)
         if ref is not None and analog:
-            base = next(p for p in graph.devices[ref.device].ports if p.id == ref.port)
-            self.ohm.show_value(base.impedance_ohm)
-            self.ohm.setEnabled(self._writable)
+            base = graph.plug(ref).port
+            speaker = base.signal_class is SignalClass.SPEAKER
+            for field, value in (
+                (self.ohm, base.impedance_ohm), (self.most, base.max_dbu),
+                (self.watts, base.power_w),
+            ):  # fmt: skip
+                field.show_value(value)
+                field.setEnabled(self._writable)
+            self._figure_form.setRowVisible(self.watts, speaker)
+            self._figure_form.setRowVisible(self.most, not speaker)
         self.unplug.setEnabled(self._writable and bool(self._cables_here()))
         self._on_partner()
 
@@ -281,18 +308,30 @@ class PortPanel(QWidget):
 
     # --- settings ---
 
-    def _fill_settings(self, device: Device) -> None:
-        """The port's own controls first: those that end with its number."""
+    def _show_settings(self, device: Device) -> None:
+        """The port's own controls first: those that end with its number. The fields stay
+        while the device has the same ones, so that a knob keeps the keyboard."""
+        number = "".join(c for c in (self._port.port if self._port else "") if c.isdigit())
+        own = [s for s in device.settings if number and s.id == _stem(s.id) + number]
+        settings = [*own, *(s for s in device.settings if s not in own)]
+        extra = tuple((one.id, one.name) for one in self._instruments)
+        shape = (device.id, tuple((s.id, s.name) for s in settings), extra, self._writable)
+        if shape != self._shape:
+            self._shape = shape
+            self._build_settings(device, settings)
+        for setting in settings:
+            self._fill_field(self._fields[setting.id], setting)
+
+    def _build_settings(self, device: Device, settings: list[Choice | Control]) -> None:
         page = QWidget()
         form = QFormLayout(page)
         form.setContentsMargins(6, 6, 6, 2)
         form.setVerticalSpacing(4)
-        number = "".join(c for c in (self._port.port if self._port else "") if c.isdigit())
-        own = [s for s in device.settings if number and s.id == _stem(s.id) + number]
-        settings = [*own, *(s for s in device.settings if s not in own)]
+        self._fields = {}
         for setting in settings:
             field = self._field(device, setting)
             field.setEnabled(self._writable)
+            self._fields[setting.id] = field
             label = QLabel(setting.name)
             label.setWordWrap(True)
             form.addRow(label, field)
@@ -300,33 +339,41 @@ class PortPanel(QWidget):
             form.addRow(QLabel("It has no switch and no knob."))
         self.settings_area.setWidget(page)
 
-    def _field(self, device: Device, setting: Choice | Control) -> QWidget:
+    def _field(self, device: Device, setting: Choice | Control) -> QComboBox | QDoubleSpinBox:
+        name = f"{setting.name} of {device.name}"
         if isinstance(setting, Choice):
-            box = combo(f"{setting.name} of {device.name}", least=10)
+            box = combo(name, least=10)
             options = list(setting.options)
             if setting.id == "instrument":
                 options += [(one.id, one.name) for one in self._instruments]
-            if setting.value not in dict(options):
-                options.append((setting.value, setting.value))
             for value, words in options:
                 box.addItem(words, value)
-            box.setCurrentIndex(box.findData(setting.value))
             box.activated.connect(
                 lambda _i, b=box: self.setting_asked.emit(device.id, setting.id, b.currentData())
             )
             box.wheelEvent = lambda event: event.ignore()  # type: ignore[method-assign]
             return box
         spin = QDoubleSpinBox()
-        spin.setAccessibleName(f"{setting.name} of {device.name}")
+        spin.setAccessibleName(name)
         spin.setRange(setting.minimum, setting.maximum)
         spin.setSingleStep(setting.step)
         spin.setDecimals(0 if float(setting.step).is_integer() else 1)
-        spin.setValue(setting.value)
         spin.setSuffix(f" {setting.unit}".rstrip())
         spin.setKeyboardTracking(False)
         spin.valueChanged.connect(partial(self._on_spin, device.id, setting))
         spin.wheelEvent = lambda event: event.ignore()  # type: ignore[method-assign]
         return spin
+
+    def _fill_field(self, field: QComboBox | QDoubleSpinBox, setting: Choice | Control) -> None:
+        blocker = QSignalBlocker(field)
+        if isinstance(field, QDoubleSpinBox):
+            assert isinstance(setting, Control)
+            field.setValue(setting.value)
+        else:
+            if field.findData(setting.value) < 0:
+                field.addItem(str(setting.value), setting.value)
+            field.setCurrentIndex(field.findData(setting.value))
+        del blocker
 
     def _on_spin(self, device: str, setting: Control, value: float) -> None:
         self.setting_asked.emit(device, setting.id, setting.nearest(value))
@@ -356,6 +403,11 @@ class PortPanel(QWidget):
             column.addWidget(QLabel("Nothing beyond the usual care."))
         column.addStretch(1)
         self.notices.setWidget(page)
+
+    def _name_safety(self, device: Device) -> None:
+        assert self._graph is not None
+        rig = self._graph.rig
+        found = at_device(rig, device)
         unread = [n for n in found if n.id not in rig.acknowledged]
         self.pages.setTabText(2, f"Safety ({len(unread)} new)" if unread else "Safety")
 
@@ -376,9 +428,9 @@ class PortPanel(QWidget):
         if self.name.text() != self._graph.devices[self._device].name:
             self.rename_asked.emit(self._device, self.name.text())
 
-    def _on_ohm(self, value: object) -> None:
-        if self._port is not None and value is not None:
-            self.port_figure_asked.emit(self._port, "impedance_ohm", value)
+    def _on_figure(self, field: str, value: object) -> None:
+        if self._port is not None and (value is not None or field != "impedance_ohm"):
+            self.port_figure_asked.emit(self._port, field, value)
 
     def _ask_plug(self) -> None:
         index = self.partner.currentIndex()

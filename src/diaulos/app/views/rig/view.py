@@ -23,6 +23,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app import theme
+from diaulos.app.dialogs.arrangement import ArrangementDialog
 from diaulos.app.document import Document
 from diaulos.app.figures import number
 from diaulos.app.jobs import Job, Jobs
@@ -32,7 +34,7 @@ from diaulos.app.views.rig.pages import FindingsPage, MonitorPage, PatchPage, Tr
 from diaulos.app.views.rig.panel import PortPanel
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.course_strip import CourseRow
-from diaulos.errors import DiaulosError, InputError, RigError
+from diaulos.errors import DiaulosError, InputError
 from diaulos.quantities import LENGTH, parse
 from diaulos.rig import changes
 from diaulos.rig.catalogue.types import TYPES
@@ -41,6 +43,7 @@ from diaulos.rig.course import Course
 from diaulos.rig.fits import joined
 from diaulos.rig.mending import free_id
 from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.safety import notices
 from diaulos.rig.templates import TEMPLATES, build
 from diaulos.session import edits
 from diaulos.session.model import Session
@@ -57,6 +60,7 @@ from diaulos.work.rig import (
 from diaulos.work.takes import load_impulses
 
 REPORT_DELAY_MS = 30
+SIMULATED = "Simulated player: five hard strums"
 
 
 def _on_course_cables(course: Course | None) -> set[str]:
@@ -103,13 +107,6 @@ class RigView(QWidget):
         self.rigs = combo("Rig", least=22)
         self.arrange = QPushButton("Add an arrangement")
         self.arrange.setToolTip("A whole rig in one step (N)")
-        self.arrangements = QMenu(self.arrange)
-        self.arrangements.setToolTipsVisible(True)
-        for template in TEMPLATES.values():
-            action = self.arrangements.addAction(template.name)
-            action.setToolTip(template.sentence)
-            action.triggered.connect(partial(self.add_template, template.id))
-        self.arrange.setMenu(self.arrangements)
         self.add = QPushButton("Add a device")
         self.add.setToolTip("From the catalogue (D)")
         self.catalogue = QMenu(self.add)
@@ -143,6 +140,13 @@ class RigView(QWidget):
             button.setProperty("tiny", "true")
         self.verdict = QLabel()
         self.verdict.setProperty("role", "title")
+        self.safety = QLabel()
+        self.safety.setAccessibleName("Safety notices of this rig")
+        self.safety.setTextInteractionFlags(
+            Qt.TextInteractionFlag.LinksAccessibleByMouse
+            | Qt.TextInteractionFlag.LinksAccessibleByKeyboard
+        )
+        self.safety.linkActivated.connect(self.show_notice)
         self.diagram = RigDiagram()
         self.area = QScrollArea()
         self.area.setWidget(self.diagram)
@@ -201,6 +205,7 @@ class RigView(QWidget):
         whole.setContentsMargins(8, 6, 8, 4)
         whole.setSpacing(4)
         whole.addLayout(top)
+        whole.addWidget(self.safety)
         whole.addWidget(split, 1)
         whole.addWidget(self._working)
 
@@ -210,6 +215,7 @@ class RigView(QWidget):
         self._timer.setInterval(REPORT_DELAY_MS)
         self._timer.timeout.connect(self._ask_report)
         self._document.changed.connect(self._on_changed)
+        self.arrange.clicked.connect(self.ask_arrangement)
         self.rigs.activated.connect(lambda _i: self.choose_rig(self.rigs.currentData()))
         self.course.activated.connect(lambda _i: self._on_course())
         self.catalogue.aboutToShow.connect(self._fill_catalogue)
@@ -246,6 +252,13 @@ class RigView(QWidget):
         self._jobs.started.connect(self._on_started)
         self._jobs.progressed.connect(self._on_progress)
         self._jobs.ended.connect(self._working.hide)
+
+    def changeEvent(self, event: QEvent) -> None:
+        if event.type() == QEvent.Type.PaletteChange and self._shown_rig is not None:
+            self._show_safety(self._shown_rig)  # links carry their colour
+            if self.report is not None:
+                self._show_report(self.report)
+        super().changeEvent(event)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if watched is self.area.viewport() and event.type() == QEvent.Type.Resize:
@@ -304,7 +317,26 @@ class RigView(QWidget):
         if not self.diagram.device and rig.devices:
             self.diagram.choose_device(rig.devices[0].id)
         self._show_panel()
+        self._show_safety(rig)
         self._timer.start()
+
+    def _show_safety(self, rig: Rig) -> None:
+        """The notices of this rig, always in sight; those that were not read say so."""
+        look = theme.current()
+        links = []
+        for one in notices(rig):
+            new = "" if one.id in rig.acknowledged else " (not read yet)"
+            style = f"style='color:{look.ink}'"
+            links.append(f"<a {style} href='{one.id}'>{one.title}{new}</a>")
+        self.safety.setText("<b>Safety:</b> " + " \N{MIDDLE DOT} ".join(links))
+        self.safety.setVisible(bool(links))
+
+    def show_notice(self, notice_id: str) -> None:
+        """A notice at one of the devices that it is about."""
+        one = next((n for n in notices(self.rig) if n.id == notice_id), None)
+        if one is not None and one.devices:
+            self._on_device(one.devices[0])
+            self.panel.pages.setCurrentIndex(2)
 
     def _show_panel(self) -> None:
         session = self._document.session
@@ -483,9 +515,9 @@ class RigView(QWidget):
 
         self._change(f"Choose {name or 'a representative instrument'}", change)
 
-    def _on_port_figure(self, ref: PortRef, field: str, value: float) -> None:
+    def _on_port_figure(self, ref: PortRef, field: str, value: float | None) -> None:
         self._change(
-            "Set the impedance of a port", lambda rig: changes.set_port(rig, ref, **{field: value})
+            "Change a port's figures", lambda rig: changes.set_port(rig, ref, **{field: value})
         )
 
     def _on_rename_device(self, device: str, name: str) -> None:
@@ -672,24 +704,16 @@ class RigView(QWidget):
         """A stored DI through the whole rig: a new take with what every input received."""
         session = self._document.session
         dis = [take for take in session.takes if take.di is not None]
-        if not dis:
-            self.problem.emit(
-                RigError("There is no stored DI to play.", remedy="Import one: Ctrl+I.")
-            )
-            return
-        take = dis[0]
-        if len(dis) > 1:
-            names = [one.name for one in dis]
-            name, good = QInputDialog.getItem(
-                self, "Play the rig", "Which stored DI?", names, 0, False
-            )
-            if not good:
-                return
-            take = dis[names.index(name)]
-        self.play_take(take.id)
+        names = [*(one.name for one in dis), SIMULATED]
+        name, good = QInputDialog.getItem(
+            self, "Play the rig", "Which stored DI, or who plays?", names, 0, False
+        )
+        if good:
+            index = names.index(name)
+            self.play_take(dis[index].id if index < len(dis) else "")
 
     def play_take(self, take_id: str) -> None:
-        """A stored DI of a take through the rig, as a job."""
+        """A stored DI of a take through the rig, as a job; "" plays the simulated player."""
         document, clock = self._document, self._services.clock
         session, store = document.session, document.store
 
@@ -737,7 +761,10 @@ class RigView(QWidget):
         self.findings.mend_chosen()
 
     def ask_arrangement(self) -> None:
-        self.arrange.showMenu()
+        """Ask for an arrangement, each with its sentence."""
+        dialog = ArrangementDialog(self)
+        if dialog.exec() and dialog.chosen:
+            self.add_template(dialog.chosen)
 
     def ask_device(self) -> None:
         self.add.showMenu()
