@@ -82,3 +82,39 @@ def program(name: str) -> str:
     path = shutil.which(name)
     outside(path is not None, name)
     return str(path)
+
+
+def big_rig(groups: int):  # type: ignore[no-untyped-def]
+    """A large rig: in each group a computer, an eight-input interface, seven guitars with
+    their DI boxes, and half of them with amp and load; 20 devices and 50 cables or so."""
+    from diaulos.rig.model import Rig
+    from diaulos.rig.templates import Patch
+
+    patch = Patch("Large")
+    for g in range(groups):
+        patch.add("computer", f"computer{g}")
+        settings = {f"mode{n}": "mic" for n in range(1, 6)}
+        settings |= {f"phantom{n}": "on" for n in range(1, 6)}
+        patch.add("interface8", f"interface{g}", **settings)
+        for n in range(1, 6):
+            patch.add("guitar", f"guitar{g}_{n}").add("active_di", f"di{g}_{n}")
+            patch.join(f"guitar{g}_{n}.out", f"di{g}_{n}.in")
+            patch.join(f"di{g}_{n}.out", f"interface{g}.in{n}")
+            if n > 3:
+                continue
+            patch.add("valve_combo", f"amp{g}_{n}").add("reactive_load", f"load{g}_{n}")
+            patch.add("pedal", f"pedal{g}_{n}")
+            patch.join(f"di{g}_{n}.thru", f"pedal{g}_{n}.in")
+            patch.join(f"pedal{g}_{n}.out", f"amp{g}_{n}.in")
+            patch.join(f"amp{g}_{n}.speaker", f"load{g}_{n}.speaker")
+            patch.join(f"load{g}_{n}.line", f"interface{g}.in{n + 5}")
+        for n in range(1, 19):
+            patch.join(f"interface{g}.rec{n}", f"computer{g}.track{n}")
+            if n <= 8:
+                patch.join(f"computer{g}.play{n}", f"interface{g}.play{n}")
+    return Rig(
+        id="large",
+        name="Large",
+        devices=tuple(patch.devices.values()),
+        cables=tuple(patch.cables),
+    )

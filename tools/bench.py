@@ -236,6 +236,59 @@ def loading(runs: int) -> Row:
     return Row("loading, 6 inputs x 1,000 frequencies", ours, plain, "2 ms", note)
 
 
+def rig_checks(runs: int) -> Row:
+    """All checks and courses of about 60 devices and 150 cables, beside networkx's simple
+    paths from every instrument to every track (the courses alone)."""
+    import networkx as nx
+
+    from diaulos.rig.checks import Context, run_checks
+    from diaulos.rig.graph import RigGraph
+    from support import big_rig
+
+    rig = big_rig(3)
+
+    def ours() -> None:
+        context = Context(RigGraph(rig))
+        run_checks(context)
+        assert context.traced
+
+    def plain() -> None:
+        graph = nx.DiGraph()
+        for cable in rig.cables:
+            graph.add_edge((cable.source.device, cable.source.port),
+                           (cable.target.device, cable.target.port))  # fmt: skip
+        for device in rig.devices:
+            for path in device.live_paths:
+                graph.add_edge((device.id, path.source), (device.id, path.target))
+        starts = [n for n in graph if n[0].startswith("guitar")]
+        ends = [n for n in graph if n[0].startswith("computer") and n[1].startswith("track")]
+        for start in starts:
+            list(nx.all_simple_paths(graph, start, ends))
+
+    seconds = in_turn(ours, plain, runs)
+    note = (
+        f"{len(rig.devices)} devices, {len(rig.cables)} cables; ours "
+        f"{statistics.median(seconds[0]) * 1000:.0f} ms; plain: networkx simple paths, courses only"
+    )
+    return Row("rig, checks and courses", *seconds, "50 ms", note)
+
+
+def rig_growth(runs: int) -> Row:
+    """The same over sixteen times the devices, each a sixteenth: ours against ours."""
+    from diaulos.rig.checks import Context, run_checks
+    from diaulos.rig.graph import RigGraph
+    from support import big_rig
+
+    small, large = big_rig(3), big_rig(48)
+    big, little = in_turn(
+        lambda: run_checks(Context(RigGraph(large))),
+        lambda: [run_checks(Context(RigGraph(small))) for _ in range(16)],
+        runs,
+    )
+    note = f"{len(large.devices)} devices at once against 16 times {len(small.devices)}"
+    return Row("rig, growth to 1,000 devices", big, little, "<= 2", note)
+
+
 BARE = """
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QLabel, QMainWindow
@@ -284,6 +337,8 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "true-peak": true_peak,
     "loop": loop,
     "loading": loading,
+    "rig": rig_checks,
+    "rig-growth": rig_growth,
     "paint": lambda runs: start(runs, "paint"),
     "usable": lambda runs: start(runs, "usable"),
 }

@@ -27,6 +27,7 @@ from diaulos.rig.model import PortRef
 from diaulos.rig.templates import TEMPLATES
 from diaulos.session import edits
 from diaulos.work.rig import look_at
+from support import big_rig
 
 Settle = Callable[[Desk], None]
 
@@ -276,6 +277,11 @@ def test_names_and_figures_are_edited_and_bad_ones_told(
     settle(shown, qtbot)
     assert shown.rig.port(port("load_box.speaker")).impedance_ohm == 4.0
     assert "load-impedance" in {one.id for one in shown.report.findings}
+    shown._on_port(port("amp.speaker"))
+    shown.panel.kind.setCurrentIndex(shown.panel.kind.findData("instrument"))
+    shown.panel.kind.activated.emit(shown.panel.kind.currentIndex())
+    settle(shown, qtbot)
+    assert shown.report.findings[0].id == "speaker-over-thin-cable"
     shown._on_length("c01", "far")
     assert answers["asked"]
     assert "m" in str(answers["asked"][-1])
@@ -456,8 +462,10 @@ def test_forty_devices_stay_usable(shown: RigView, qtbot: QtBot) -> None:
             rig, _ = changes.add_device(rig, sorted(TYPES)[n])
         return rig
 
+    height = shown.window().height()
     shown._change("Grow", grown)
     settle(shown, qtbot)
+    assert shown.window().height() == height
     assert len(shown.rig.devices) > 40
     assert shown.diagram.height() > shown.area.viewport().height()
     last = shown.diagram._in_order()[-1]
@@ -469,6 +477,26 @@ def test_forty_devices_stay_usable(shown: RigView, qtbot: QtBot) -> None:
     assert top <= rect.center().y() <= top + shown.area.viewport().height()
     shown.choose_course("DI")
     assert len(shown.diagram.layout_shown.boxes) == 4
+
+
+def test_many_courses_scroll_in_the_strip(shown: RigView, opened: Desk, qtbot: QtBot) -> None:
+    strip, height = opened.window.strip, opened.window.height()
+    rig = big_rig(2).model_copy(update={"id": "large"})
+    opened.document.apply(edits.add_rig(rig))
+    settle(shown, qtbot)
+    assert len(strip._rows) == 36
+    assert len(strip.shown) == 6
+    assert opened.window.height() == height
+    strip.setFocus()
+    shown.choose_course(strip._rows[0].key)
+    for _ in range(12):
+        qtbot.keyClick(strip, Qt.Key.Key_Down)
+    assert strip._rows[12] in strip.shown
+    bottom = QPoint(60, strip.height() - 8)
+    last = strip.shown[-1]
+    with qtbot.waitSignal(strip.chosen) as chosen:
+        qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=bottom)
+    assert chosen.args == [last.key]
 
 
 def test_a_session_read_only_can_be_looked_at(

@@ -473,6 +473,41 @@ def test_a_type_that_names_what_is_not_there_is_refused(tmp_path: Path) -> None:
         read_type(path)
 
 
+@pytest.mark.parametrize(
+    ("type_id", "where", "value", "words"),
+    [
+        ("computer", ("settings", 1, "options"), [["256", "256"], ["often", "Often"]], "no number"),
+        ("computer", ("settings", 0, "value"), "fast", "not one of its options"),
+        ("passive_di", ("paths", 1, "stages", 0, "turns_ratio"), 0.0, "greater than"),
+        ("pedal", ("settings", 1, "maximum"), 1e9, "less than"),
+        ("pedal", ("ports", 1, "id"), "in", "same id"),
+        ("valve_combo", ("paths", 0, "source"), "speaker", "is no input"),
+        ("converter", ("paths", 0, "target_channel"), 9, "channel 9"),
+        ("cabinet1", ("paths", 1, "stages", 1, "setting"), "sound", "no switch 'sound'"),
+    ],
+)
+def test_a_strangers_device_is_refused_where_it_would_break_later(
+    type_id: str, where: tuple, value: object, words: str
+) -> None:
+    data = json.loads(make(type_id, "x").model_dump_json())
+    part = data
+    for step in where[:-1]:
+        part = part[step]
+    part[where[-1]] = value
+    with pytest.raises(ValueError, match=words):
+        type(make(type_id, "x")).model_validate(data)
+
+
+def test_an_unknown_voice_spoils_its_track_only() -> None:
+    rig = build("hybrid", "r1")
+    voice = rig.device("amp").setting("voice").model_copy(update={"open_ended": True, "value": "x"})
+    amp = rig.device("amp")
+    others = tuple(voice if s.id == "voice" else s for s in amp.settings)
+    rig = rig.with_device(amp.model_copy(update={"settings": others}))
+    report = look_at(session(rig))
+    assert [bool(plan.problem) for plan in report.tracks] == [False, True, True]
+
+
 # --- layout ---
 
 

@@ -248,13 +248,17 @@ class TracedTrack:
 
 
 def trace_all(graph: RigGraph) -> tuple[TracedTrack, ...]:
-    """Every recorded track, in the recorder's order."""
+    """Every recorded track, in the recorder's order. Kept with the graph."""
+    if "traced" in graph.kept:
+        kept: tuple[TracedTrack, ...] = graph.kept["traced"]
+        return kept
     found = []
     for track in graph.tracks:
         try:
             found.append(TracedTrack(track, trace(graph, track)))
         except RigError as error:
             found.append(TracedTrack(track, None, error))
+    graph.kept["traced"] = tuple(found)
     return tuple(found)
 
 

@@ -12,6 +12,7 @@ from collections import defaultdict
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 from diaulos.rig.model import (
     Cable,
@@ -60,6 +61,8 @@ class RigGraph:
     def __init__(self, rig: Rig, sources: Mapping[str, PlayedSource] | None = None) -> None:
         self.rig = rig
         self.sources = dict(sources or {})
+        self.kept: dict[str, Any] = {}
+        """What was worked out for this graph and does not change."""
         self.devices = {device.id: device for device in rig.devices}
         self._ports: dict[Key, Plug] = {}
         self.into: dict[Key, list[Cable]] = defaultdict(list)

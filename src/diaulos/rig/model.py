@@ -154,8 +154,8 @@ class Control(Frozen):
     id: str
     name: str
     value: float
-    minimum: float
-    maximum: float
+    minimum: float = Field(ge=-5000.0)
+    maximum: float = Field(le=5000.0)
     step: float = Field(gt=0.0)
     unit: str = "dB"
     noted: float | None = None
@@ -273,13 +273,13 @@ class PassiveStage(Frozen):
     """
 
     kind: Literal["passive"] = "passive"
-    series_in_ohm: float = 0.0
-    shunt_ohm: float | None = None
-    turns_ratio: float = 1.0
-    magnetising_h: float | None = None
-    trim_ohm: float | None = None
+    series_in_ohm: float = Field(default=0.0, ge=0.0, le=1e9)
+    shunt_ohm: float | None = Field(default=None, gt=0.0, le=1e12)
+    turns_ratio: float = Field(default=1.0, gt=1e-3, lt=1e3)
+    magnetising_h: float | None = Field(default=None, gt=0.0, le=1e6)
+    trim_ohm: float | None = Field(default=None, gt=0.0, le=1e9)
     control: str | None = None
-    series_out_ohm: float = 0.0
+    series_out_ohm: float = Field(default=0.0, ge=0.0, le=1e9)
     inverts: bool = False
 
 
@@ -330,6 +330,13 @@ class Path(Frozen):
     when: When = ()
     printed: bool = False
     """A sound that belongs to the performance: what is behind it is no longer dry."""
+
+
+SWITCHES = {
+    "rate", "buffer", "clock", "monitoring", "direct", "stereo", "split", "bypass", "muted",
+    "instrument", "family", "cabinet", "voice",
+}  # fmt: skip
+"""What a setting of this name is, wherever one has it."""
 
 
 def _named(stage: Stage) -> tuple[set[str], set[str]]:
@@ -393,10 +400,17 @@ class Device(Frozen):
                 more_words, more_numbers = _named(stage)
                 words |= more_words
                 numbers |= more_numbers
+        words |= SWITCHES & set(settings)
         for names, kind, what in ((words, Choice, "switch"), (numbers, Control, "control")):
             for name in sorted(names):
                 if not isinstance(settings.get(name), kind):
                     raise ValueError(f"{self.name} has no {what} {name!r}, which a path names")
+        for name in ("rate", "buffer"):
+            choice = settings.get(name)
+            if isinstance(choice, Choice):
+                for value in (choice.value, *(option for option, _ in choice.options)):
+                    if not value.isdecimal() or not 0 < int(value) < 10**7:
+                        raise ValueError(f"{self.name}: {choice.name} is {value!r}, no number")
         return self
 
     def port(self, port_id: str) -> Port:

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from diaulos.circuit.network import Real
-from diaulos.errors import RigError
+from diaulos.errors import DiaulosError
 from diaulos.rig.course import Course, trace_all
 from diaulos.rig.flow import Active, Point, Segment, cut
 from diaulos.rig.graph import RigGraph
@@ -64,7 +64,7 @@ class TrackPlan:
 
     track: PortRef
     course: Course | None
-    problem: RigError | None
+    problem: DiaulosError | None
     levels: tuple[PlannedLevel, ...] = ()
     rates: tuple[str, ...] = ()
     """Sample rates of the devices on the way, each once, in order."""
@@ -103,7 +103,7 @@ def plan_tracks(graph: RigGraph) -> tuple[TrackPlan, ...]:
             continue
         try:
             levels = course_levels(traced.course)
-        except RigError as error:
+        except DiaulosError as error:
             found.append(TrackPlan(traced.track, traced.course, error))
             continue
         found.append(TrackPlan(traced.track, traced.course, None, levels, rates_of(traced.course)))

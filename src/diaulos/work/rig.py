@@ -20,7 +20,7 @@ from diaulos.rig.checks.wiring import node_load
 from diaulos.rig.course import Course, source_of
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import Device, PortRef, Rig
-from diaulos.rig.monitoring import MonitorPlan, plan_monitoring
+from diaulos.rig.monitoring import MonitorPlan
 from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU
 from diaulos.rig.sources import INSTRUMENT, PlayedSource
 from diaulos.rig.trackplan import TrackPlan, plan_tracks, stereo_sides
@@ -111,7 +111,7 @@ def look_at(session: Session, rig_id: str = "") -> RigReport:
         graph,
         run_checks(context),
         plan_tracks(graph),
-        plan_monitoring(graph, rate),
+        context.monitoring,
         used,
         free,
     )

@@ -5,13 +5,23 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import (
+    QFocusEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
 from diaulos.app.widgets.marks import TAP_WORDS, paint_mark
 
 ROW = 26
+MOST_ROWS = 6
+"""More scroll: the strip is a strip."""
 
 
 @dataclass(frozen=True)
@@ -35,6 +45,7 @@ class CourseStrip(QWidget):
         super().__init__(parent)
         self._rows: tuple[CourseRow, ...] = ()
         self._current = ""
+        self._top = 0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Courses")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -43,6 +54,7 @@ class CourseStrip(QWidget):
         """Show these courses."""
         changed = len(rows) != len(self._rows)
         self._rows, self._current = rows, current
+        self._keep_in_sight()
         words = [
             f"{row.name}, {TAP_WORDS.get(row.tap, '')}, {row.peak}, {row.finding}" for row in rows
         ]
@@ -51,14 +63,32 @@ class CourseStrip(QWidget):
             self.updateGeometry()
         self.update()
 
+    def _keep_in_sight(self) -> None:
+        """The chosen row among those that are shown."""
+        index = next((i for i, row in enumerate(self._rows) if row.key == self._current), -1)
+        if index >= 0:
+            self._top = min(self._top, index)
+            self._top = max(self._top, index - MOST_ROWS + 1)
+        self._top = max(0, min(self._top, len(self._rows) - MOST_ROWS))
+
+    @property
+    def shown(self) -> tuple[CourseRow, ...]:
+        """The rows that are in sight."""
+        return self._rows[self._top : self._top + MOST_ROWS]
+
     def sizeHint(self) -> QSize:
-        return QSize(600, ROW * max(1, len(self._rows)) + 2)
+        return QSize(600, ROW * max(1, len(self.shown)) + 2)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(300, ROW * max(1, len(self._rows)) + 2)
+        return QSize(300, ROW * max(1, len(self.shown)) + 2)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        step = -1 if event.angleDelta().y() > 0 else 1
+        self._top = max(0, min(self._top + step, len(self._rows) - MOST_ROWS))
+        self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        index = int(event.position().y() // ROW)
+        index = int(event.position().y() // ROW) + self._top
         if 0 <= index < len(self._rows):
             self.chosen.emit(self._rows[index].key)
 
@@ -85,7 +115,7 @@ class CourseStrip(QWidget):
         painter = QPainter(self)
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        for index, row in enumerate(self._rows):
+        for index, row in enumerate(self.shown):
             box = QRectF(0, index * ROW, self.width(), ROW)
             here = row.key == self._current
             if here:
@@ -101,6 +131,10 @@ class CourseStrip(QWidget):
             painter.setPen(look.colour("danger" if row.serious else "muted"))
             area = QRectF(self.width() * 0.62, box.top(), self.width() * 0.38 - 12, ROW)
             painter.drawText(area, right, row.finding)
+        if len(self._rows) > MOST_ROWS:
+            part = self.height() / len(self._rows)
+            bar = QRectF(self.width() - 5, self._top * part, 4, MOST_ROWS * part)
+            painter.fillRect(bar, look.colour("muted"))
         painter.setPen(QPen(look.colour("line"), 1))
         painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
         if self.hasFocus():

@@ -36,7 +36,9 @@ TAP_PATTERNS = {
 def paint_mark(painter: QPainter, rect: QRectF, tap: str, look: Look) -> None:
     """The tap's mark inside a square: a dash at a post, a dash between posts, a wedge, a
     notched box, a ring, a half disc."""
-    colour = look.colour(TAP_TOKENS.get(tap, "muted"))
+    if tap not in TAP_TOKENS:
+        return
+    colour = look.colour(TAP_TOKENS[tap])
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setPen(QPen(colour, 2.0))

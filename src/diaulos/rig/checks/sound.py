@@ -19,7 +19,7 @@ from diaulos.rig.graph import RECORDER, Plug
 from diaulos.rig.ground import is_exposed, loop_hum_v
 from diaulos.rig.mending import insert_isolator
 from diaulos.rig.model import AdcStage, Control, PortRef
-from diaulos.rig.monitoring import LATE_MS, plan_monitoring
+from diaulos.rig.monitoring import LATE_MS
 from diaulos.units import volt_to_dbu
 
 
@@ -58,8 +58,7 @@ def ground_loop(context: Context) -> Iterator[Finding]:
     why="it sounds like a very short echo, hollow and late",
 )
 def doubled_monitoring(context: Context) -> Iterator[Finding]:
-    plan = plan_monitoring(context.graph, context.rate_hz)
-    for one in plan.listeners:
+    for one in context.monitoring.listeners:
         for twice in one.doubled:
             recorder = next(iter(context.graph.of_kind(RECORDER)))
             yield Finding(
@@ -82,7 +81,7 @@ def doubled_monitoring(context: Context) -> Iterator[Finding]:
     why="the player feels it and drags",
 )
 def software_late(context: Context) -> Iterator[Finding]:
-    for one in plan_monitoring(context.graph, context.rate_hz).listeners:
+    for one in context.monitoring.listeners:
         late = [w for w in one.ways if w.kind == "software" and w.delay_ms > LATE_MS]
         if not late:
             continue

@@ -53,7 +53,7 @@ class RigDiagram(QWidget):
         self._port: PortRef | None = None
         self._device = ""
         self._zoom = 1.0
-        self._fit_width = 0
+        self._fit_width = self._fit_height = 0
         self.fitted = True
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Rig diagram")
@@ -117,10 +117,10 @@ class RigDiagram(QWidget):
 
     # --- size ---
 
-    def set_room(self, width: int) -> None:
-        """The width that the scroll area has."""
-        if width != self._fit_width:
-            self._fit_width = width
+    def set_room(self, width: int, height: int) -> None:
+        """The room that the scroll area has."""
+        if (width, height) != (self._fit_width, self._fit_height):
+            self._fit_width, self._fit_height = width, height
             self._resize()
 
     def zoom_by(self, factor: float) -> None:
@@ -141,7 +141,9 @@ class RigDiagram(QWidget):
 
     def _resize(self) -> None:
         if self.fitted and self._layout.width > 0.0 and self._fit_width:
-            self._zoom = min(1.15, max(READABLE, self._fit_width / self._layout.width))
+            wide = self._fit_width / self._layout.width
+            high = self._fit_height / self._layout.height
+            self._zoom = min(1.15, max(READABLE, min(wide, high)))
         size = QSize(int(self._layout.width * self._zoom), int(self._layout.height * self._zoom))
         self.setFixedSize(size.expandedTo(QSize(420, 120)))
         self.update()

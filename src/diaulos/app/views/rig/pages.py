@@ -173,7 +173,7 @@ class TracksPage(QWidget):
         plans = sorted(report.tracks, key=lambda p: order.get(p.track, len(order)))
         for plan in plans:
             meant = planned.get(plan.track)
-            name = meant.name if meant else plan.track.port
+            name = meant.name if meant else report.graph.plug(plan.track).port.name
             course = plan.course
             tap = TAP_WORDS[course.tap] if course else "no course"
             tap += f", {sides[plan.track]}" if plan.track in sides else ""

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.quantities import LEVEL, POWER, RESISTANCE, show
 from diaulos.rig.fits import Fit, partners
@@ -31,6 +31,7 @@ from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import (
     AUDIO_CLASSES,
     Cable,
+    CableKind,
     Choice,
     Control,
     Device,
@@ -50,6 +51,7 @@ class PortPanel(QWidget):
     plug_asked = Signal(object, object)
     unplug_asked = Signal(str)
     setting_asked = Signal(str, str, object)
+    cable_asked = Signal(str, str)
     port_figure_asked = Signal(object, str, object)
     rename_asked = Signal(str, str)
     notice_asked = Signal(str, bool)
@@ -109,7 +111,13 @@ class PortPanel(QWidget):
         self.pages = QTabWidget()
         self.pages.setAccessibleName("About the device")
         self.pages.tabBar().setAccessibleName("About the device")
-        self.pages.addTab(self._port_page(), "Plug")
+        self.plug_area = QScrollArea()
+        self.plug_area.setAccessibleName("What goes into the port")
+        self.plug_area.setWidgetResizable(True)
+        self.plug_area.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.plug_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.plug_area.setWidget(self._port_page())
+        self.pages.addTab(self.plug_area, "Plug")
         self.settings_area = QScrollArea()
         self.settings_area.setAccessibleName("Settings of the device")
         self.settings_area.setWidgetResizable(True)
@@ -147,6 +155,9 @@ class PortPanel(QWidget):
         self.figures = QWidget()
         form = QFormLayout(self.figures)
         form.setContentsMargins(0, 0, 0, 0)
+        self.kind = combo("Kind of the cable", {k.value: k.value for k in CableKind}, least=10)
+        self.kind.activated.connect(self._on_kind)
+        form.addRow("Cable", self.kind)
         form.addRow("Impedance", self.ohm)
         form.addRow("Clips at", self.most)
         form.addRow("Power", self.watts)
@@ -282,7 +293,12 @@ class PortPanel(QWidget):
                 field.setEnabled(self._writable)
             self._figure_form.setRowVisible(self.watts, speaker)
             self._figure_form.setRowVisible(self.most, not speaker)
-        self.unplug.setEnabled(self._writable and bool(self._cables_here()))
+        cables = self._cables_here()
+        self.unplug.setEnabled(self._writable and bool(cables))
+        self._figure_form.setRowVisible(self.kind, bool(cables))
+        if cables:
+            choose(self.kind, cables[-1].kind.value)
+            self.kind.setEnabled(self._writable)
         self._on_partner()
 
     def _cables_here(self) -> list[Cable]:
@@ -427,6 +443,11 @@ class PortPanel(QWidget):
             return
         if self.name.text() != self._graph.devices[self._device].name:
             self.rename_asked.emit(self._device, self.name.text())
+
+    def _on_kind(self) -> None:
+        cables = self._cables_here()
+        if cables:
+            self.cable_asked.emit(cables[-1].id, self.kind.currentData())
 
     def _on_figure(self, field: str, value: object) -> None:
         if self._port is not None and (value is not None or field != "impedance_ohm"):

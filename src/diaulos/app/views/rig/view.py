@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -61,6 +62,20 @@ from diaulos.work.takes import load_impulses
 
 REPORT_DELAY_MS = 30
 SIMULATED = "Simulated player: five hard strums"
+
+
+def _track_names(report: RigReport) -> dict[PortRef, str]:
+    """Every recorded track in the planned order: its planned name, or its port's. Names that
+    two would share are told apart by the device."""
+    planned = {track.port: track.name for track in report.rig.tracks}
+    order = {track: index for index, track in enumerate(planned)}
+    tracks = sorted((p.track for p in report.tracks), key=lambda t: order.get(t, len(order)))
+    names = {t: planned.get(t) or report.graph.plug(t).port.name for t in tracks}
+    counts = Counter(names.values())
+    return {
+        t: name if counts[name] == 1 else f"{name} ({report.graph.plug(t).words})"
+        for t, name in names.items()
+    }
 
 
 def _on_course_cables(course: Course | None) -> set[str]:
@@ -230,6 +245,11 @@ class RigView(QWidget):
         self.panel.plug_asked.connect(self.plug)
         self.panel.unplug_asked.connect(self.unplug)
         self.panel.setting_asked.connect(self._on_setting)
+        self.panel.cable_asked.connect(
+            lambda cable, kind: self._change(
+                "Change a cable's kind", lambda r: changes.set_cable(r, cable, kind=kind)
+            )
+        )
         self.panel.port_figure_asked.connect(self._on_port_figure)
         self.panel.rename_asked.connect(self._on_rename_device)
         self.panel.notice_asked.connect(self._on_notice)
@@ -262,8 +282,12 @@ class RigView(QWidget):
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if watched is self.area.viewport() and event.type() == QEvent.Type.Resize:
-            self.diagram.set_room(self.area.viewport().width())
+            self._give_room()
         return super().eventFilter(watched, event)
+
+    def _give_room(self) -> None:
+        size = self.area.viewport().size()
+        self.diagram.set_room(size.width(), size.height())
 
     # --- what is shown ---
 
@@ -282,7 +306,7 @@ class RigView(QWidget):
     def take_focus(self) -> None:
         """Where the keyboard goes when the view is shown."""
         self.diagram.setFocus()
-        self.diagram.set_room(self.area.viewport().width())
+        self._give_room()
         self.said.emit(
             "Arrows choose a port, Enter asks what goes into it. S shows a finding, A applies its "
             "remedy."
@@ -394,7 +418,7 @@ class RigView(QWidget):
         current = self.course.currentData() or ""
         self.course.clear()
         self.course.addItem("All courses", "")
-        for name in courses:
+        for name in _track_names(report).values():
             self.course.addItem(name, name)
         choose(self.course, current)
         self._tell_courses()
@@ -404,11 +428,11 @@ class RigView(QWidget):
         report = self.report
         if report is None:
             return
-        names = {track.port: track.name for track in report.rig.tracks}
-        order = {track.port: index for index, track in enumerate(report.rig.tracks)}
+        names = _track_names(report)
+        plans = {plan.track: plan for plan in report.tracks}
         rows = []
-        for plan in sorted(report.tracks, key=lambda p: order.get(p.track, len(order))):
-            name = names.get(plan.track, str(plan.track))
+        for track, name in names.items():
+            plan = plans[track]
             own = [one for one in report.findings if one.track == plan.track]
             on_way = _on_course_cables(plan.course)
             own += [one for one in report.findings if one.cable and one.cable in on_way]
@@ -426,12 +450,8 @@ class RigView(QWidget):
         self._on_course()
 
     def _courses(self, report: RigReport) -> dict[str, Course]:
-        names = {track.port: track.name for track in report.rig.tracks}
-        return {
-            names.get(plan.track, str(plan.track)): plan.course
-            for plan in report.tracks
-            if plan.course is not None
-        }
+        names = _track_names(report)
+        return {names[plan.track]: plan.course for plan in report.tracks if plan.course is not None}
 
     # --- choosing ---
 
