@@ -136,7 +136,7 @@ def test_cancel_leaves_everything_as_it_was(opened: Desk, qtbot: QtBot, settled:
     before = opened.document.session
     files = sorted(p.name for p in (opened.folder.path / "audio").iterdir())
     press(qtbot, opened, Qt.Key.Key_R)
-    qtbot.waitUntil(lambda: opened.view._progress.value() > 100, timeout=30_000)
+    qtbot.waitUntil(lambda: opened.view._working.bar.value() > 100, timeout=30_000)
     assert opened.view._working.isVisible()
     press(qtbot, opened, Qt.Key.Key_Escape)
     settled(opened)

@@ -127,6 +127,19 @@ def test_show_and_apply_a_remedy_by_key(shown: RigView, qtbot: QtBot) -> None:
     assert shown.rig == before
 
 
+def test_a_planned_track_whose_port_has_gone_can_be_shown(shown: RigView, qtbot: QtBot) -> None:
+    def gone(rig):
+        track = rig.tracks[0].model_copy(update={"port": port("computer.track99")})
+        return rig.model_copy(update={"tracks": (track, *rig.tracks[1:])})
+
+    shown._change("Lose a port", gone)
+    settle(shown, qtbot)
+    found = next(one for one in shown.report.findings if one.id == "no-course")
+    shown.show_finding(found)
+    assert "track99" in found.remedy
+    assert shown.diagram.port is None
+
+
 def test_every_remedy_in_turn_leaves_no_caution(shown: RigView, qtbot: QtBot) -> None:
     """What a person does who trusts the list: apply the worst that can be, again and again."""
     for _ in range(12):

@@ -371,6 +371,10 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
         lambda: build("hybrid", "r1"),
         lambda: build("bass", "r1"),
     ),
+    "cabinet-without-amp": (
+        lambda: template("modeler-digital", ("modeler", "model", "off")),
+        lambda: build("modeler-digital", "r1"),
+    ),
     "stereo-on-split": (
         lambda: template("split-chain", ("modeler", "stereo", "on")),
         lambda: template("modeler-analog", ("modeler", "stereo", "on")),

@@ -87,6 +87,10 @@ class RigGraph:
                     ending[device.id, path.target].append(path)
         return starting, ending
 
+    def has(self, ref: PortRef) -> bool:
+        """Whether there is such a port: a planned track may name one that has gone."""
+        return (ref.device, ref.port) in self._ports
+
     def plug(self, ref: PortRef) -> Plug:
         """The port that a reference names."""
         return self._ports[ref.device, ref.port]

@@ -39,7 +39,7 @@ PAD_DB = 15.0
 BUFFERS = tuple((str(n), f"{n} samples") for n in (32, 64, 128, 256, 512, 1024, 2048))
 
 
-def computer(device_id: str = "computer", channels: int = 18) -> Device:
+def computer(device_id: str = "computer", channels: int = 20) -> Device:
     """A recorder with software monitoring and a plug-in amplifier.
 
     The way through it takes two buffers: one in, one out.
@@ -120,8 +120,9 @@ def audio_interface(inputs: int, device_id: str = "interface") -> Device:
     for port_id, words, spoken, wanted in (
         ("coax", "Coaxial digital", DigitalFormat.CONSUMER, 2),
         ("optical", "Optical digital", DigitalFormat.OPTICAL8, 8),
+        ("aes", "AES3", DigitalFormat.AES3, 2),
     ):
-        if port_id == "optical" and inputs < 8:
+        if port_id != "coax" and inputs < 8:
             continue
         ports += [
             digital(f"{port_id}_in", f"{words} input", IN, spoken),

@@ -63,10 +63,7 @@ def no_course(context: Context) -> Iterator[Finding]:
 
 
 def _port_words(context: Context, ref: PortRef) -> str:
-    try:
-        return context.graph.plug(ref).words
-    except KeyError:
-        return str(ref)
+    return context.graph.plug(ref).words if context.graph.has(ref) else str(ref)
 
 
 @check(
@@ -335,6 +332,34 @@ def two_cabinets(context: Context) -> Iterator[Finding]:
             "Everything above 5 kHz is gone twice over.",
             f"Switch the cabinet of {last.device.name} off.",
             device=last.device.id,
+            track=course.track,
+            mend=mend,
+        )
+
+
+@check(
+    "cabinet-without-amp",
+    Severity.CAUTION,
+    looks_for="a cabinet's response on a signal that comes by no amplifier",
+    why="a dry signal through a cabinet is neither a DI nor a tone",
+)
+def cabinet_without_amp(context: Context) -> Iterator[Finding]:
+    found = [(c, _with_stage(c, CabinetStage)) for c in context.courses]
+    for course, legs in _once([(c, legs) for c, legs in found if legs]):
+        if _with_stage(course, AmpStage):
+            continue
+        device = legs[0].device
+        plug = Plug(device, device.ports[0])
+        model = device.has_setting("model") and device.word("model") == "off"
+        mend = set_mend(plug, "model", "on") if model else set_mend(plug, "cabinet", "none")
+        yield Finding(
+            "cabinet-without-amp",
+            Severity.CAUTION,
+            context.track_name(course.track),
+            f"{device.name} adds a cabinet, and no amplifier comes before it.",
+            "Treble is gone, and it cannot be reamped as a dry DI.",
+            "Switch the amplifier model on, or the cabinet off.",
+            device=device.id,
             track=course.track,
             mend=mend,
         )

@@ -136,6 +136,8 @@ def _mismatched(context: Context, ident: str) -> Iterator[tuple[Cable, Plug, Plu
             continue
         if class_switch(source, target.port.signal_class) is not None:
             continue  # that output is switched wrongly: another check says so
+        if ident == "instrument-into-line" and target.device.kind == "isolator":
+            continue  # a transformer passes either
         yield cable, source, target, entry[1]
 
 
@@ -206,69 +208,48 @@ def _ohms(ohm: float) -> str:
     return f"{ohm / 1e6:.2g} MΩ" if ohm >= 1e6 else f"{ohm / 1e3:.3g} kΩ"
 
 
-@check(
-    "line-into-mic",
-    Severity.CAUTION,
-    Severity.FAULT,
-    looks_for="a line output in a microphone input",
-    why="the preamp clips; by how many dB is worked out from the course",
-)
-def line_into_mic(context: Context) -> Iterator[Finding]:
-    yield from _mismatch(context, "line-into-mic")
+def _register(ident: str, severities: tuple[Severity, ...], looks_for: str, why: str) -> None:
+    """One check for each pair of signal classes that do not suit each other."""
+
+    def run(context: Context) -> Iterator[Finding]:
+        return _mismatch(context, ident)
+
+    check(ident, *severities, looks_for=looks_for, why=why)(run)
 
 
-@check(
-    "mic-into-line",
-    Severity.FAULT,
-    looks_for="a microphone level in a line input",
-    why="it is far too quiet and drowns in the input's noise",
-)
-def mic_into_line(context: Context) -> Iterator[Finding]:
-    yield from _mismatch(context, "mic-into-line")
-
-
-@check(
-    "instrument-into-mic",
-    Severity.FAULT,
-    looks_for="an instrument level in a microphone input",
-    why="a few kilohm take level and treble, and a microphone input expects less",
-)
-def instrument_into_mic(context: Context) -> Iterator[Finding]:
-    yield from _mismatch(context, "instrument-into-mic")
-
-
-@check(
-    "instrument-into-line",
-    Severity.CAUTION,
-    looks_for="an instrument level in a line input",
-    why="it is quieter than line, and a passive pickup is loaded",
-)
-def instrument_into_line(context: Context) -> Iterator[Finding]:
-    for finding in _mismatch(context, "instrument-into-line"):
-        assert finding.port is not None
-        if context.graph.plug(finding.port).device.kind == "isolator":
-            continue  # a transformer passes either
-        yield finding
-
-
-@check(
-    "line-into-instrument",
-    Severity.CAUTION,
-    looks_for="a line output in an instrument or amplifier input",
-    why="it drives the input far harder than a pickup, from the wrong impedance",
-)
-def line_into_instrument(context: Context) -> Iterator[Finding]:
-    yield from _mismatch(context, "line-into-instrument")
-
-
-@check(
-    "mic-into-instrument",
-    Severity.CAUTION,
-    looks_for="a microphone level in an instrument input",
-    why="it is too quiet there",
-)
-def mic_into_instrument(context: Context) -> Iterator[Finding]:
-    yield from _mismatch(context, "mic-into-instrument")
+for _ident, _severities, _looks_for, _why in (
+    (
+        "line-into-mic", (Severity.CAUTION, Severity.FAULT),
+        "a line output in a microphone input",
+        "the preamp clips; by how many dB is worked out from the course",
+    ),
+    (
+        "mic-into-line", (Severity.FAULT,),
+        "a microphone level in a line input",
+        "it is far too quiet and drowns in the input's noise",
+    ),
+    (
+        "instrument-into-mic", (Severity.FAULT,),
+        "an instrument level in a microphone input",
+        "a few kilohm take level and treble, and a microphone input expects less",
+    ),
+    (
+        "instrument-into-line", (Severity.CAUTION,),
+        "an instrument level in a line input",
+        "it is quieter than line, and a passive pickup is loaded",
+    ),
+    (
+        "line-into-instrument", (Severity.CAUTION,),
+        "a line output in an instrument or amplifier input",
+        "it drives the input far harder than a pickup, from the wrong impedance",
+    ),
+    (
+        "mic-into-instrument", (Severity.CAUTION,),
+        "a microphone level in an instrument input",
+        "it is too quiet there",
+    ),
+):  # fmt: skip
+    _register(_ident, _severities, _looks_for, _why)
 
 
 @check(

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QListView,
-    QProgressBar,
     QPushButton,
     QSplitter,
     QTabWidget,
@@ -29,6 +28,7 @@ from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, In
 from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
 from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.curve_plot import CurvePlot
+from diaulos.app.widgets.working import Working
 from diaulos.circuit.loading import Load
 from diaulos.quantities import RESISTANCE, show
 from diaulos.session import edits
@@ -105,17 +105,7 @@ class InstrumentsView(QWidget):
         self.pages.addTab(self.drive, "Pad and tone (3)")
         self.pages.setAccessibleName("Pages")
         self.pages.tabBar().setAccessibleName("Pages")
-        self._progress = QProgressBar()
-        self._progress.setRange(0, 1000)
-        self._progress.setAccessibleName("Progress")
-        cancel = QPushButton("Cancel (Esc)")
-        cancel.clicked.connect(self._jobs.cancel)
-        self._working = QWidget()
-        working = QHBoxLayout(self._working)
-        working.setContentsMargins(0, 0, 0, 0)
-        working.addWidget(self._progress, 1)
-        working.addWidget(cancel)
-        self._working.hide()
+        self._working = Working(self._jobs)
         left = QWidget()
         column = QVBoxLayout(left)
         column.setContentsMargins(0, 0, 8, 0)
@@ -170,9 +160,6 @@ class InstrumentsView(QWidget):
         self.duplicate.clicked.connect(self.duplicate_instrument)
         self.remove.clicked.connect(self.remove_instrument)
         self.pages.currentChanged.connect(lambda _i: self._show())
-        self._jobs.started.connect(self._on_started)
-        self._jobs.progressed.connect(self._on_progress)
-        self._jobs.ended.connect(self._working.hide)
 
     # --- what is chosen ---
 
@@ -431,15 +418,6 @@ class InstrumentsView(QWidget):
         self._jobs.start(
             Job("Measuring make-up", work, lambda text: self.drive.show_make_up(key, text))
         )
-
-    def _on_started(self, title: str) -> None:
-        self._progress.setValue(0)
-        self._progress.setFormat(f"{title}\N{HORIZONTAL ELLIPSIS}")
-        self._working.show()
-
-    def _on_progress(self, fraction: float, text: str) -> None:
-        self._progress.setValue(round(1000 * fraction))
-        self._progress.setFormat(f"{text}  %p %")
 
     def close_down(self) -> None:
         """The window is closing, or another session takes its place."""

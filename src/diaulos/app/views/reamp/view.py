@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QInputDialog,
     QLabel,
     QListView,
-    QProgressBar,
     QPushButton,
     QSplitter,
     QVBoxLayout,
@@ -38,6 +37,7 @@ from diaulos.app.views.reamp.tone_panel import TonePanel
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.waveform import Trace, Waveform
+from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError
 from diaulos.rig.bench import Probe
 from diaulos.rig.course import can_reamp
@@ -148,17 +148,7 @@ class ReampView(QWidget):
             "notice",
         )
         self._notice.setFixedHeight(28)
-        self._progress = QProgressBar()
-        self._progress.setRange(0, 1000)
-        self._progress.setAccessibleName("Progress")
-        self._cancel = QPushButton("Cancel (Esc)")
-        self._cancel.clicked.connect(self._jobs.cancel)
-        self._working = QWidget()
-        working = QHBoxLayout(self._working)
-        working.setContentsMargins(0, 0, 0, 0)
-        working.addWidget(self._progress, 1)
-        working.addWidget(self._cancel)
-        self._working.hide()
+        self._working = Working(self._jobs)
         self._empty_takes = _label(
             "No stored takes yet.\nFile > Import DI\N{HORIZONTAL ELLIPSIS} brings a dry "
             "recording in.",
@@ -240,8 +230,9 @@ class ReampView(QWidget):
         self._rematch.clicked.connect(self.match_again)
         self._export.clicked.connect(self.ask_export)
         self._jobs.started.connect(self._on_job_started)
-        self._jobs.progressed.connect(self._on_progress)
         self._jobs.ended.connect(self._on_job_ended)
+        # The focus must not fall onto a button: Space stays with playback.
+        self._working.focus_after = self.pass_list
         self.bar.play_asked.connect(self.toggle_play)
         self.bar.heard_changed.connect(lambda: self.player.hear(self.bar.heard))
         self.bar.level_changed.connect(self.player.set_level)
@@ -716,21 +707,10 @@ class ReampView(QWidget):
         )
 
     def _on_job_started(self, title: str) -> None:
-        self._progress.setValue(0)
-        self._progress.setFormat(f"{title}\N{HORIZONTAL ELLIPSIS}")
-        self._working.show()
         self._problem.hide()
         self._on_pass()
 
-    def _on_progress(self, fraction: float, text: str) -> None:
-        self._progress.setValue(round(1000 * fraction))
-        self._progress.setFormat(f"{text}  %p %")
-
     def _on_job_ended(self) -> None:
-        # The focus must not fall onto a button: Space stays with playback.
-        if self._cancel.hasFocus():
-            self.pass_list.setFocus()
-        self._working.hide()
         self._on_pass()
 
     # --- waveform and listening ---

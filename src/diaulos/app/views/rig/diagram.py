@@ -169,7 +169,7 @@ class RigDiagram(QWidget):
 
     def choose_port(self, ref: PortRef | None) -> None:
         """Choose a port without telling anybody."""
-        if ref is not None and (self._graph is None or ref.device not in self._graph.devices):
+        if ref is not None and (self._graph is None or not self._graph.has(ref)):
             return
         self._port = ref
         if ref is not None:

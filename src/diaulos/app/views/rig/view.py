@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QInputDialog,
     QLabel,
     QMenu,
-    QProgressBar,
     QPushButton,
     QScrollArea,
     QSplitter,
@@ -35,6 +34,7 @@ from diaulos.app.views.rig.pages import FindingsPage, MonitorPage, PatchPage, Tr
 from diaulos.app.views.rig.panel import PortPanel
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, InputError
 from diaulos.quantities import LENGTH, parse
 from diaulos.rig import changes
@@ -182,17 +182,7 @@ class RigView(QWidget):
         ):  # fmt: skip
             self.pages.addTab(page, name)
         self.panel = PortPanel()
-        self._progress = QProgressBar()
-        self._progress.setRange(0, 1000)
-        self._progress.setAccessibleName("Progress")
-        cancel = QPushButton("Cancel (Esc)")
-        cancel.clicked.connect(self._jobs.cancel)
-        self._working = QWidget()
-        working = QHBoxLayout(self._working)
-        working.setContentsMargins(0, 0, 0, 0)
-        working.addWidget(self._progress, 1)
-        working.addWidget(cancel)
-        self._working.hide()
+        self._working = Working(self._jobs)
         self._place()
 
     def _place(self) -> None:
@@ -269,9 +259,6 @@ class RigView(QWidget):
             )
         )
         self.patch.chosen.connect(self._on_cable)
-        self._jobs.started.connect(self._on_started)
-        self._jobs.progressed.connect(self._on_progress)
-        self._jobs.ended.connect(self._working.hide)
 
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.PaletteChange and self._shown_rig is not None:
@@ -748,13 +735,6 @@ class RigView(QWidget):
                 self.said.emit(played.words)
 
         self._jobs.start(Job("Playing the rig", work, done))
-
-    def _on_started(self, title: str) -> None:
-        self._progress.setValue(0)
-        self._working.show()
-
-    def _on_progress(self, fraction: float, text: str) -> None:
-        self._progress.setValue(int(1000 * fraction))
 
     # --- keys ---
 
