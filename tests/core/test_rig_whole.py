@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from diaulos.circuit.loading import Load, curves_db
+from diaulos.circuit.loading import Load, curves_db, noise_v
 from diaulos.errors import EditError, InputError, RigError
 from diaulos.rig import changes
 from diaulos.rig.bench import BenchFaults, RigBench
@@ -31,7 +31,7 @@ from diaulos.session import edits
 from diaulos.session.history import History
 from diaulos.session.model import Session
 from diaulos.signal.amp import VOICES, Amplifier, AmpSettings, peak_output
-from diaulos.units import dbu_to_peak_volt, gain_to_db, metres_to_ms
+from diaulos.units import dbu_to_peak_volt, dbu_to_volt, gain_to_db, metres_to_ms
 from diaulos.work.rig import (
     RenderRequest,
     courses_data,
@@ -226,6 +226,27 @@ def test_slip_and_hum_do_not_depend_on_blocks() -> None:
             parts.append(out)
         np.testing.assert_allclose(np.concatenate(parts), whole, atol=1e-12)
     assert SLIP_SAMPLES == 64
+
+
+def test_the_pickups_own_noise_is_in_the_sound() -> None:
+    """Silence into the modeler's dry stream: the thermal noise that the circuit gives into
+    this load (held against SPICE in test_circuit) and the converter's own, as powers."""
+    graph = RigGraph(build("modeler-usb", "r1"))
+    plan = next(p for p in plan_tracks(graph) if p.tap == "di")
+    assert plan.course is not None
+    assert plan.course.source is not None
+    bench = RigBench(graph, "guitar", RATE, BenchFaults(seed=2, latency=False))
+    heard = bench.process(np.zeros(8 * RATE))[plan.track][RATE:]
+    spectrum = np.abs(np.fft.rfft(heard)) ** 2
+    freqs = np.fft.rfftfreq(heard.size, 1.0 / RATE)
+    band = (freqs >= 20.0) & (freqs <= 20_000.0)
+    rms = np.sqrt(2.0 * np.sum(spectrum[band])) / heard.size
+    volts = rms * dbu_to_peak_volt(12.0)  # the input's full scale
+    load = Load(1e6, 660e-12)  # the jack's 60 pF and 6 m of cable
+    thermal = noise_v(plan.course.source.circuit, load)
+    wanted = np.hypot(thermal, dbu_to_volt(-114.0))
+    assert thermal > dbu_to_volt(-114.0)
+    assert gain_to_db(float(volts / wanted)) == pytest.approx(0.0, abs=0.15)
 
 
 def test_hum_has_the_rms_that_it_is_given() -> None:

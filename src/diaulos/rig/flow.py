@@ -7,7 +7,7 @@ the bench both use it, so that figures and sound cannot disagree.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -143,6 +143,22 @@ class Segment:
             for point, level in zip(points, levels, strict=True)
             if point is not None
         }
+
+    def load_impedance(self, freqs_hz: Real) -> Complex:
+        """What the input at the end looks into, itself included: from how much another
+        resistor there would pull it down."""
+        point = self.load
+        port = point.port
+        pulled = port.model_copy(
+            update={"impedance_ohm": 1.0 / (1.0 / port.impedance_ohm + 1.0 / TEST_OHM)}
+        )
+        links = (*self.links[:-1], replace(self.links[-1], behind=Point(point.leg, pulled)))
+        other = replace(self, links=links)
+        ratio = self.responses(freqs_hz)[point] / other.responses(freqs_hz)[other.load]
+        return np.asarray(TEST_OHM * (ratio - 1.0))
+
+
+TEST_OHM = 1e5
 
 
 @dataclass(frozen=True)

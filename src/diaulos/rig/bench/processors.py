@@ -82,6 +82,26 @@ class Hiss:
 
 
 @dataclass(frozen=True)
+class ColouredHiss:
+    """White noise of one a sample through a FIR: noise with a spectrum."""
+
+    taps: Real
+    seed: int
+    latency_samples: float = 0.0
+
+    def initial_state(self) -> tuple[np.random.Generator, BlockConvolver, Real]:
+        convolver = BlockConvolver(self.taps)
+        return np.random.default_rng(self.seed), convolver, convolver.initial_state()
+
+    def process(
+        self, block: Real, state: tuple[np.random.Generator, BlockConvolver, Real]
+    ) -> tuple[Real, tuple[np.random.Generator, BlockConvolver, Real]]:
+        rng, convolver, tail = state
+        noise, tail = convolver.process(rng.standard_normal(block.size), tail)
+        return block + noise, (rng, convolver, tail)
+
+
+@dataclass(frozen=True)
 class Delay:
     """A delay in samples, with a fraction; at least FRACTION_TAPS / 2 samples."""
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from diaulos.circuit.network import Complex
 from diaulos.errors import RigError
-from diaulos.rig.bench.processors import Filter, Hiss, Hum, Limit, Processor, Slip
+from diaulos.rig.bench.processors import ColouredHiss, Filter, Hiss, Hum, Limit, Processor, Slip
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Active, Point, Segment, cut
 from diaulos.rig.graph import RigGraph
@@ -38,7 +38,13 @@ from diaulos.rig.plan import amp_settings, filter_response, stage_gain
 from diaulos.signal.amp import AmpFaults, Amplifier
 from diaulos.signal.cabinet import cabinet_taps
 from diaulos.signal.fir import minimum_phase
-from diaulos.units import dbu_to_peak_volt, dbu_to_volt, ms_to_samples
+from diaulos.units import (
+    BOLTZMANN_J_PER_K,
+    ROOM_TEMPERATURE_K,
+    dbu_to_peak_volt,
+    dbu_to_volt,
+    ms_to_samples,
+)
 
 Real = NDArray[np.float64]
 Impulses = Mapping[str, Real]
@@ -129,6 +135,8 @@ class StepMaker:
             if point is not None:
                 step.reads.append((point, self._segment_filter(segment, point)))
         step.reads.append((segment.load, None))
+        if segment.circuit is not None and self._faults.noise:
+            self._add_thermal(segment, key)
         self._add_hum(segment, key)
         # An amplifier's input has its own way of clipping; others clip at their limit.
         limit = segment.load.port.max_dbu
@@ -157,6 +165,19 @@ class StepMaker:
             return Filter(np.array([sign * float(gains[32])]))
         taps = minimum_phase(lambda f: np.abs(response(f)), self._rate_hz, max_taps=4096)
         return Filter(sign * taps)
+
+    def _add_thermal(self, segment: Segment, key: tuple[str, ...]) -> None:
+        """The noise that no gain knob avoids: 4 k T of the resistance that the input sees
+        (Nyquist), shaped by the network."""
+
+        def gain(freqs: Real) -> Real:
+            ohm = segment.load_impedance(np.maximum(freqs, 15.0)).real
+            density = 4.0 * BOLTZMANN_J_PER_K * ROOM_TEMPERATURE_K * np.maximum(ohm, 0.0)
+            return np.asarray(np.sqrt(density * self._rate_hz / 2.0))
+
+        # Scaled up for the filter's sake: its floor is meant for gains near 1.
+        taps = minimum_phase(lambda f: 1e6 * gain(f), self._rate_hz, max_taps=2048) / 1e6
+        self._add(ColouredHiss(taps, self._seed_of(("thermal", *key))), "thermal", *key)
 
     def _add_hum(self, segment: Segment, key: tuple[str, ...]) -> None:
         if not self._faults.noise:
