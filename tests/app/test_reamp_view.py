@@ -15,6 +15,8 @@ from pytestqt.qtbot import QtBot
 from diaulos.app.desk import Desk
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.rig.course import reamp_course
+from diaulos.rig.templates import build
+from diaulos.session import edits
 from diaulos.signal.delay import find_alignment
 from diaulos.storage.audiofile import audio_info, read_channel
 from diaulos.work.measuring import read_mono
@@ -314,3 +316,38 @@ def test_nothing_fails_without_a_take(desk: Desk, tmp_path: Path, settled: Settl
         call()
     assert "Import" in desk.window._status.text()
     assert view._empty_takes.isVisible()
+
+
+def test_a_rig_by_usb_is_reamped_and_shown_as_modeled(
+    opened: Desk, settled: Settle, qtbot: QtBot
+) -> None:
+    """Digital all the way: the modeler's tone controls, four courses in the strip, and the
+    window as high as before."""
+    height = opened.window.height()
+    opened.document.apply(edits.add_rig(build("reamp-usb", "usb")))
+    settled(opened)
+    assert opened.window.height() == height == 800
+    view = opened.view
+    assert view.tone.control("modeler", "voice").currentData() == "tideline"
+    with pytest.raises(KeyError):
+        view.tone.control("modeler", "clock")
+    assert opened.window.strip._rows[-1].tap == "modeled"
+    view.reamp()
+    settled(opened)
+    (made,) = opened.document.session.takes[0].passes
+    assert made.send_gain_db == pytest.approx(2.0)
+    assert made.alignment is not None
+    shown = {trace.name: trace.tap for trace in view.wave._traces}
+    assert shown == {"DI": "di", made.name: "modeled"}
+
+
+def test_a_rig_without_a_loop_says_so(opened: Desk, settled: Settle) -> None:
+    opened.document.apply(edits.choose_rig("rig04"))
+    settled(opened)
+    assert "no way from a played track back" in opened.view._problem.text()
+    assert opened.view.loop.cards == []
+    assert "rig04" not in [row.key for row in opened.window.strip._rows]
+    opened.document.apply(edits.choose_rig("rig01"))
+    settled(opened)
+    assert opened.view._problem.isHidden()
+    assert opened.view.loop.cards

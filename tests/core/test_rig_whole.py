@@ -17,6 +17,7 @@ from diaulos.rig import changes
 from diaulos.rig.bench import BenchFaults, RigBench
 from diaulos.rig.bench.processors import SLIP_SAMPLES, Hum, Slip
 from diaulos.rig.catalogue.types import TYPES, make
+from diaulos.rig.checks import Context, run_checks
 from diaulos.rig.course import trace
 from diaulos.rig.fits import joined, misfit_of, partners
 from diaulos.rig.graph import RigGraph
@@ -247,6 +248,38 @@ def test_the_pickups_own_noise_is_in_the_sound() -> None:
     wanted = np.hypot(thermal, dbu_to_volt(-114.0))
     assert thermal > dbu_to_volt(-114.0)
     assert gain_to_db(float(volts / wanted)) == pytest.approx(0.0, abs=0.15)
+
+
+@pytest.mark.parametrize("mains_hz", [50.0, 60.0])
+def test_a_ground_loop_hums_in_the_sound_and_an_isolator_ends_it(mains_hz: float) -> None:
+    """An earthed amp's send into an interface whose computer is earthed: unbalanced."""
+    from diaulos.rig.ground import loop_hum_v
+    from diaulos.rig.mending import insert_isolator
+    from diaulos.rig.templates import Patch
+
+    patch = Patch("Loop")
+    for type_id, ident in (
+        ("guitar", "guitar"), ("valve_head", "amp"), ("reactive_load", "load"),
+        ("interface4", "interface"), ("computer", "computer"),
+    ):  # fmt: skip
+        patch.add(type_id, ident)
+    patch.join("guitar.out", "amp.in").join("amp.speaker", "load.speaker")
+    patch.join("amp.send", "interface.in1").join("interface.rec1", "computer.track1")
+    rig = Rig(id="r", name="R", devices=tuple(patch.devices.values()), cables=tuple(patch.cables))
+    cable = next(c for c in rig.cables if str(c.target) == "interface.in1")
+
+    def hum_v(rig: Rig) -> float:
+        bench = RigBench(RigGraph(rig), "guitar", RATE, BenchFaults(seed=1, mains_hz=mains_hz))
+        heard = bench.process(np.zeros(2 * RATE))[port("computer.track1")][RATE:]
+        spectrum = np.abs(np.fft.rfft(heard)) / heard.size * np.sqrt(2.0)
+        lines = [spectrum[int(mains_hz * order)] for order in (1, 3, 5, 7)]
+        return float(np.sqrt(np.sum(np.square(lines)))) * dbu_to_peak_volt(18.0)
+
+    assert "ground-loop" in {f.id for f in run_checks(Context(RigGraph(rig)))}
+    assert hum_v(rig) == pytest.approx(loop_hum_v(cable), rel=0.05)
+    mended = insert_isolator(rig, cable.id)
+    assert "ground-loop" not in {f.id for f in run_checks(Context(RigGraph(mended)))}
+    assert hum_v(mended) < 0.02 * hum_v(rig)
 
 
 def test_hum_has_the_rms_that_it_is_given() -> None:
@@ -716,3 +749,33 @@ def test_playing_a_take_makes_a_take(demo_copy: Path) -> None:
     with pytest.raises(EditError, match="no take"):
         play_take(demo, "t9999", folder, lambda: NOON)
     folder.close()
+
+
+def test_reamp_by_usb_drives_the_model_as_the_di_input_was_driven(demo_copy: Path) -> None:
+    """The model's 0 dBFS stands for 12 dBu: a DI of 14 dBu is sent 2 dB hotter, digital all
+    the way, and comes back in time."""
+    from diaulos.wiring import SessionFolder, bench_for
+    from diaulos.work.reamp import ReampRequest, make_pass
+
+    folder = SessionFolder.open(demo_copy)
+    demo = edits.add_rig(build("reamp-usb", "usb"))(folder.load())
+    di = demo.take("t0001").di
+    assert di is not None
+    assert di.full_scale_dbu == 14.0
+    made = make_pass(
+        ReampRequest(demo, "t0001"), store=folder, backend_for=bench_for({}), clock=lambda: NOON
+    ).made
+    assert made.send_gain_db == pytest.approx(2.0)
+    assert made.amp_peak_dbu == pytest.approx(di.peak_dbfs + 14.0, abs=0.01)
+    assert made.alignment is not None
+    assert made.clipped_samples == 0
+    folder.close()
+
+
+def test_compared_inputs_are_as_the_switches_stand() -> None:
+    from diaulos.work.instruments import rig_inputs
+
+    rig = build("hybrid", "r1").with_setting("interface", "mode2", "instrument")
+    ohms = {one.name: one.ohm for one in rig_inputs(session(rig))}
+    assert ohms["Four-input interface: Input 2"] == 1e6
+    assert ohms["Four-input interface: Input 1"] == 2_400.0

@@ -237,7 +237,8 @@ def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | N
     responses = linear_responses(course, freqs)
     response = np.abs(responses[target])
     full_scale = ASSUMED_FULL_SCALE_DBU if di_full_scale_dbu is None else di_full_scale_dbu
-    wanted = full_scale - peak_volt_to_dbu(float(response[0]))
+    at_amp_dbu = _sent_dbu(course, float(response[0]))
+    wanted = full_scale - at_amp_dbu
     room = -di_peak_dbfs
     for point, at in responses.items():
         if point.port.max_dbu is not None and point != target:
@@ -253,10 +254,22 @@ def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | N
         limited_db=max(0.0, wanted - gain),
         full_scale_dbu=full_scale,
         assumed=di_full_scale_dbu is None,
-        amp_peak_dbu=di_peak_dbfs + gain + peak_volt_to_dbu(float(response[0])),
+        amp_peak_dbu=di_peak_dbfs + gain + at_amp_dbu,
         deviation_db=deviation,
         source_ohm=_source_ohm(course, target),
     )
+
+
+def _sent_dbu(course: Course, response: float) -> float:
+    """What a 0 dBFS send is at the amplifier's input: volts at a jack; at a modeled one what
+    its numbers stand for."""
+    for leg in course.legs:
+        for stage in leg.path.stages if leg.path else ():
+            if isinstance(stage, AmpStage) and stage.full_scale_dbu is not None:
+                return stage.full_scale_dbu + gain_to_db(response)
+            if isinstance(stage, (AmpStage, AdcStage)):
+                return peak_volt_to_dbu(response)
+    return peak_volt_to_dbu(response)
 
 
 def amp_input(course: Course) -> Point:

@@ -60,6 +60,7 @@ def rig_inputs(session: Session) -> tuple[ComparedInput, ...]:
     analog = (SignalClass.INSTRUMENT, SignalClass.LINE, SignalClass.MIC)
     for device in session.rig().devices:
         for port in device.ports:
+            port = device.as_switched(port)
             if port.direction is Direction.IN and port.signal_class in analog:
                 kind = (device.id, port.impedance_ohm, port.capacitance_pf)
                 name = f"{device.name}: {port.name}"[:200]

@@ -18,11 +18,13 @@ from diaulos.errors import EditError
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.bench import correction_taps
 from diaulos.rig.course import reamp_course
-from diaulos.rig.model import Rig
+from diaulos.rig.model import DIGITAL_CLASSES, Rig
 from diaulos.rig.plan import amp_input
 from diaulos.session.model import Session, Take, Track
 from diaulos.signal.convolve import BlockConvolver
 from diaulos.work.ports import AudioSource
+
+MODELED_INPUT = Load(1e6, 60e-12)
 
 
 @dataclass(frozen=True)
@@ -67,6 +69,8 @@ def undo_for(session: Session, take: Take, track: Track, rig: Rig) -> Undo:
     port = amp_input(reamp_course(rig)).port
     recorded = Load(track.load_ohm, track.load_pf * 1e-12)
     wanted = Load(port.impedance_ohm, port.capacitance_pf * 1e-12)
+    if port.signal_class in DIGITAL_CLASSES:
+        wanted = MODELED_INPUT  # a model fed with numbers: as its jack would load
     cable = instrument.cable
     found = correction(
         instrument.circuit(), Load.together(cable, recorded), Load.together(cable, wanted)

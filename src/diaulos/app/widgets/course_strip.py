@@ -20,7 +20,7 @@ from diaulos.app import theme
 from diaulos.app.widgets.marks import TAP_WORDS, paint_mark
 
 ROW = 26
-MOST_ROWS = 6
+MOST_ROWS = 4
 """More scroll: the strip is a strip."""
 
 

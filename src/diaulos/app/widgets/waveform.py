@@ -107,7 +107,7 @@ class Waveform(Plot):
         return QSize(600, 130)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(300, 90)
+        return QSize(300, 70)
 
     # --- moving about ---
 

@@ -127,6 +127,8 @@ class StepMaker:
         key = (here, segment.source.port.id, there, segment.load.port.id)
         if segment.digital:
             step = self._add(Filter(np.ones(1)), "link", *key)
+            if segment.source != self.first_point:
+                step.reads.append((segment.source, None))
             step.reads.append((segment.load, None))
             self._add_digital_faults(segment, key)
             return

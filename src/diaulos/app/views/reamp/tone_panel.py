@@ -25,6 +25,12 @@ DI_LOADS: tuple[float | None, ...] = (None, 10e3, 47e3, 60e3, 100e3, 220e3, 470e
 """What a DI may have been recorded into, in ohm."""
 
 
+LOOP_KINDS = ("amp", "load_box", "reamp_box")
+MODELER_KINDS = ("modeler", "impulse_loader")
+MODELER_TONE = ("voice", "cabinet", "drive", "bass", "mid", "treble", "master")
+"""What of a modeler makes the tone; the rest belongs to the rig."""
+
+
 class TonePanel(QWidget):
     """Shows the current rig's settings; asks for edits, never makes them."""
 
@@ -176,8 +182,9 @@ class TonePanel(QWidget):
         rows = [
             (device, setting)
             for device in rig.devices
-            if device.kind in ("amp", "load_box", "reamp_box")
             for setting in device.settings
+            if device.kind in LOOP_KINDS
+            or (device.kind in MODELER_KINDS and setting.id in MODELER_TONE)
         ]
         shape = (
             tuple((r.id, r.name) for r in session.rigs),
@@ -219,7 +226,7 @@ class TonePanel(QWidget):
             self._place(setting.name, self._choice(session, device, setting), 0, column, 2)
             column += 2
         for index, (owner, knob) in enumerate(numbers):
-            name = knob.name if owner.kind == "amp" else f"{owner.name}: {knob.name}"
+            name = knob.name if owner.kind in ("amp", "modeler") else f"{owner.name}: {knob.name}"
             self._place(name, self._number(owner, knob, name), 2, index, 1)
 
     def _place(self, name: str, widget: QWidget, row: int, column: int, span: int) -> None:

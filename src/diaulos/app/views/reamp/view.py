@@ -38,9 +38,9 @@ from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.waveform import Trace, Waveform
 from diaulos.app.widgets.working import Working
-from diaulos.errors import DiaulosError
+from diaulos.errors import DiaulosError, RigError
 from diaulos.rig.bench import Probe
-from diaulos.rig.course import can_reamp
+from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import Rig
 from diaulos.session import edits
 from diaulos.session.model import MatchTarget, Pass, Session, Take, Track, tone_words
@@ -105,7 +105,7 @@ class ReampView(QWidget):
         super().__init__(parent)
         self._document, self._jobs, self._services = document, jobs, services
         self._plan: ReampPlan | None = None
-        self._reampable: dict[str, tuple[Rig, bool]] = {}
+        self._taps: dict[str, tuple[Rig, str]] = {}
         self._plan_key: tuple[object, ...] = ()
         self._excerpts: dict[str, Excerpt] = {}
         self._waves: _Waves | None = None
@@ -138,7 +138,7 @@ class ReampView(QWidget):
         self._title = _label("", "title")
         self._send_text = _label("", "muted")
         self._send_text.setWordWrap(True)
-        self._send_text.setMinimumHeight(50)
+        self._send_text.setMinimumHeight(36)
         self._problem = _label("", "problem")
         self._problem.setWordWrap(True)
         self._problem.hide()
@@ -445,10 +445,10 @@ class ReampView(QWidget):
     def _show_plan(self, plan: ReampPlan, target_dbfs: float) -> None:
         self._plan = plan
         self._problem.hide()
-        out = tuple(_station(p, plan, target_dbfs) for p in plan.probes if p.station.side == "out")
-        back = tuple(
-            _station(p, plan, target_dbfs) for p in plan.probes if p.station.side == "back"
-        )
+        tap = self._tap_of(plan.rig) or "amp"
+        shown = [(p.station.side, _station(p, tap, target_dbfs)) for p in plan.probes]
+        out = tuple(station for side, station in shown if side == "out")
+        back = tuple(station for side, station in shown if side == "back")
         amp = next((d.name for d in plan.rig.devices if d.kind == "amp"), "")
         self.loop.show_loop(out, back, amp, tone_words(plan.rig))
         send = plan.send
@@ -463,9 +463,10 @@ class ReampView(QWidget):
         if send.limited_db > 0.05:
             text += f" {number(send.limited_db)} dB short: more would clip. Raise the box's trim."
         self._send_text.setText(text)
+        looks = f" The amp looks back into {send.source_ohm / 1000.0:.1f} kilohm."
         self._send_text.setToolTip(
             "Send gain = dBu at 0 dBFS of the DI \N{MINUS SIGN} dBu at the amp input for a "
-            f"0 dBFS send. The amp looks back into {send.source_ohm / 1000.0:.1f} kilohm."
+            f"0 dBFS send.{looks if send.source_ohm else ''}"
         )
         self._tell_courses()
 
@@ -488,19 +489,21 @@ class ReampView(QWidget):
             f"{number(abs(change.drive_db))} dB {way} here."
         )
 
-    def _can_reamp(self, rig: Rig) -> bool:
-        """Whether a played track leads back; kept for as long as the rig is the same."""
-        known = self._reampable.get(rig.id)
+    def _tap_of(self, rig: Rig) -> str:
+        """What comes back from a rig, "" where no played track leads back; kept for as long
+        as the rig is the same."""
+        known = self._taps.get(rig.id)
         if known is None or known[0] is not rig:
-            known = (rig, can_reamp(rig))
-            self._reampable[rig.id] = known
+            known = (rig, reamp_course(rig).tap if can_reamp(rig) else "")
+            self._taps[rig.id] = known
         return known[1]
 
     def _tell_courses(self) -> None:
         session = self._document.session
         rows = []
         for rig in session.rigs:
-            if not self._can_reamp(rig):
+            tap = self._tap_of(rig)
+            if not tap:
                 continue
             last = _last_pass(session, rig.name)
             peak = f"last peak {number(last.peak_dbfs):>6} dBFS" if last else "no pass yet"
@@ -509,7 +512,6 @@ class ReampView(QWidget):
                 finding, serious = _finding(self._plan)
             if last and last.clipped_samples:
                 finding, serious = "last pass clipped", True
-            tap = _tap_of(rig_word(rig, "cabinet"))
             rows.append(
                 CourseRow(rig.id, tap, f"{rig.name}: {tone_words(rig)}", peak, finding, serious)
             )
@@ -644,8 +646,11 @@ class ReampView(QWidget):
 
         session, store, services = self._document.session, self._document.store, self._services
         rig = session.rig()
-        device = next((d.id for d in rig.devices if d.kind == "load_box"), "")
+        brings = [d for d in rig.devices if d.has_setting("cabinet")]
+        device = next((d for d in brings if d.kind == "load_box"), brings[0] if brings else None)
         try:
+            if device is None:
+                raise RigError("No device of this rig adds a cabinet.", where=rig.name)
             outcome = import_impulse(
                 Path(path),
                 session,
@@ -658,7 +663,7 @@ class ReampView(QWidget):
             self.tone.show_rig(session, rig)
             self.problem.emit(error)
             return
-        use = edits.set_device_setting(rig.id, device, "cabinet", outcome.impulse.file)
+        use = edits.set_device_setting(rig.id, device.id, "cabinet", outcome.impulse.file)
         both = edits.Edit(outcome.edit.label, lambda current: use(outcome.edit(current)))
         self._document.apply(both)
         if outcome.note:
@@ -759,15 +764,12 @@ class ReampView(QWidget):
         traces = [Trace("DI", "di", waves.di, partial(_plain, store.open_audio(take.di.file)))]
         if one is not None and waves.back is not None:
             gain = db_to_gain(one.match.total_db) if one.match else 1.0
-            tap = _tap_of(self._cabinet_of(one))
+            snapshot = self._document.session.snapshots.get(one.rig_hash)
+            tap = (self._tap_of(snapshot) if snapshot else "") or "amp"
             reader = partial(_in_time, store.open_audio(one.file), one)
             traces.append(Trace(one.name, tap, waves.back, reader, gain))
         rate = self._document.session.sample_rate_hz
         self.wave.set_traces(tuple(traces), take.di.frames, rate)
-
-    def _cabinet_of(self, one: Pass) -> str:
-        rig = self._document.session.snapshots.get(one.rig_hash)
-        return rig_word(rig, "cabinet") if rig else ""
 
     def _refresh_channels(self) -> None:
         take, one = self.take, self.chosen_pass
@@ -892,9 +894,8 @@ def _in_time(source: AudioSource, one: Pass, first: int, count: int) -> NDArray[
     return found.polarity * read_aligned(source, first, count, found.delay_samples, drift)
 
 
-def _station(shown: Probe, plan: ReampPlan, target_dbfs: float) -> StationShown:
+def _station(shown: Probe, tap: str, target_dbfs: float) -> StationShown:
     station = shown.station
-    leg = plan.rig
     name = station.name
     title, _, port = name.partition(": ")
     if not port:
@@ -910,9 +911,7 @@ def _station(shown: Probe, plan: ReampPlan, target_dbfs: float) -> StationShown:
         typical=shown.typical,
         target=target,
     )
-    cabinet = next((rig_word(leg, "cabinet") for d in leg.devices if d.kind == "load_box"), "none")
-    behind_amp = "cabinet" if cabinet != "none" else "amp"
-    token = "di" if station.side == "out" else behind_amp
+    token = "di" if station.side == "out" else tap
     if station.point.port.signal_class == "speaker":
         token = "amp"
     trace = (
@@ -932,10 +931,6 @@ def rig_word(rig: object, setting_id: str) -> str:
             if setting.id == setting_id and isinstance(setting, Choice):
                 return setting.value
     return ""
-
-
-def _tap_of(cabinet: str) -> str:
-    return "amp" if cabinet in ("", "none") else "cabinet"
 
 
 def _last_pass(session: Session, rig_name: str) -> Pass | None:
