@@ -110,7 +110,8 @@ def estimate(course: Course) -> Estimate:
                 if clipped:
                     found.append(PortPeak(leg.device.id, leg.entry.id, clipped, "dBFS", 0.0, True))
             if passive:
-                ohm = _seen_back(leg.path, leg.device, ohm)
+                ref = PortRef(device=leg.device.id, port=leg.exit.id)
+                level += _db(abs(_through(leg.path, leg.device, load_ohm(graph, ref))))
             elif not wire:
                 ohm = leg.exit.impedance_ohm
         limit = 0.0 if unit == "dBFS" else leg.exit.max_dbu
@@ -119,7 +120,8 @@ def estimate(course: Course) -> Estimate:
             if limit is not None:
                 level = min(level, limit)
         if leg.exit.signal_class.value in ANALOG and leg.cable is not None:
-            if course.legs[index].path is None or not _is_wire(leg.path):
+            # A wire or passive network is part of the load that its source has met already.
+            if not passive and not _is_wire(leg.path):
                 level += _leg_loss(graph, leg.cable)
                 level += _divider(graph, leg, ohm)
     return Estimate(tuple(found), min(0.0, level), gain)
@@ -183,22 +185,28 @@ def _seen_into(stage: PassiveStage, device: Device, load: complex) -> complex:
     return load + stage.series_in_ohm
 
 
-def _seen_back(path: Path, device: Device, ohm: complex) -> complex:
-    """What the next device looks back into."""
-    for stage in path.stages:
+def _through(path: Path, device: Device, load: complex) -> complex:
+    """From the voltage at a passive network's input to that at its loaded output."""
+    ratio: complex = 1.0
+    for stage in reversed(path.stages):
         if not isinstance(stage, PassiveStage):
             continue
-        ohm = ohm + stage.series_in_ohm
-        if stage.shunt_ohm is not None:
-            ohm = _beside(ohm, stage.shunt_ohm)
-        if stage.magnetising_h is not None:
-            ohm = _beside(ohm, 2j * math.pi * HZ * stage.magnetising_h)
-        ohm = ohm / stage.turns_ratio**2
+        behind = load + stage.series_out_ohm
+        ratio *= load / behind
         if stage.trim_ohm is not None:
-            ratio = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
-            ohm = _beside(ohm + (1.0 - ratio) * stage.trim_ohm, ratio * stage.trim_ohm)
-        ohm = ohm + stage.series_out_ohm
-    return ohm
+            part = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
+            lower = _beside(behind, part * stage.trim_ohm)
+            behind = lower + (1.0 - part) * stage.trim_ohm
+            ratio *= lower / behind
+        ratio /= stage.turns_ratio
+        behind = behind * stage.turns_ratio**2
+        if stage.magnetising_h is not None:
+            behind = _beside(behind, 2j * math.pi * HZ * stage.magnetising_h)
+        if stage.shunt_ohm is not None:
+            behind = _beside(behind, stage.shunt_ohm)
+        load = behind + stage.series_in_ohm
+        ratio *= behind / load
+    return ratio
 
 
 def _beside(one: complex, other: complex) -> complex:
@@ -230,8 +238,6 @@ def _stage(stage: object, leg: Leg, level: float, unit: str) -> tuple[float, str
         return level, unit, None
     if isinstance(stage, FilterStage):
         return level + _corners(stage, device), unit, None
-    if isinstance(stage, PassiveStage):
-        return level + _passive(stage, leg), unit, None
     return level, unit, None
 
 
@@ -255,12 +261,6 @@ def _amp_peak(device: Device, volts: float) -> float:
         master_db=device.number("master"),
     )
     return peak_output(settings, volts)
-
-
-def _passive(stage: PassiveStage, leg: Leg) -> float:
-    """From the voltage at a passive network's input to its open output."""
-    trim = leg.device.number(stage.control) if stage.trim_ohm is not None else 0.0
-    return -_db(stage.turns_ratio) - abs(trim)
 
 
 def _corners(stage: FilterStage, device: Device) -> float:
