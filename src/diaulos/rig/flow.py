@@ -58,12 +58,14 @@ class Point:
 
 @dataclass(frozen=True, eq=False)
 class SideLoad:
-    """What else hangs at a node: other cables of the same output, other passive ways."""
+    """What else hangs at a node: other cables of the same output, other passive ways, and
+    the input itself where a course goes on by a link beside it."""
 
     graph: RigGraph
     cables: tuple[Cable, ...] = ()
     device: Device | None = None
     paths: tuple[Path, ...] = ()
+    port: Port | None = None
 
     def admittance(self, freqs_hz: Real) -> Complex:
         """Current per volt at the node."""
@@ -73,6 +75,8 @@ class SideLoad:
         for path in self.paths:
             assert self.device is not None
             total = total + _path_admittance(self.graph, self.device, path, freqs_hz, frozenset())
+        if self.port is not None:
+            total = total + port_admittance(self.port, freqs_hz)
         return total
 
 
@@ -196,15 +200,16 @@ def cut(course: Course) -> tuple[Segment | Active, ...]:
         assert leg.entry is not None
         links.append(Link(cable, Point(index, leg.entry)))
         here = PortRef(device=leg.device.id, port=leg.entry.id)
-        passive = passive_paths(graph.paths_from(here.device, here.port))
+        paths = graph.paths_from(here.device, here.port)
+        passive = passive_paths(paths)
         if leg.path is None or leg.exit is None:
             break
         others = tuple(path for path in passive if path is not leg.path)
-        if others:
-            links[-1:] = [
-                Link(cable, None),
-                Link(SideLoad(graph, device=leg.device, paths=others), Point(index, leg.entry)),
-            ]
+        # A link-through beside a buffer: the buffer's input is there too.
+        own = leg.entry if leg.path in passive and len(passive) < len(paths) else None
+        if others or own is not None:
+            beside = SideLoad(graph, device=leg.device, paths=others, port=own)
+            links[-1:] = [Link(cable, None), Link(beside, Point(index, leg.entry))]
         if leg.path in passive:
             links.append(Link((leg.device, leg.path), Point(index, leg.exit)))
             links += _side_links(graph, leg)
@@ -241,6 +246,13 @@ def _side_links(graph: RigGraph, leg: Leg) -> list[Link]:
     return [Link(SideLoad(graph, cables=others), None)]
 
 
+def port_admittance(port: Port, freqs_hz: Real) -> Complex:
+    """What an input draws per volt by itself."""
+    return 1.0 / parallel(
+        resistor(port.impedance_ohm, freqs_hz), capacitor(port.capacitance_pf * 1e-12, freqs_hz)
+    )
+
+
 def input_admittance(graph: RigGraph, ref: PortRef, freqs_hz: Real,
                      seen: frozenset[str] = frozenset()) -> Complex:  # fmt: skip
     """What an input draws per volt, with all that hangs behind it through passive ways."""
@@ -249,10 +261,7 @@ def input_admittance(graph: RigGraph, ref: PortRef, freqs_hz: Real,
     paths = graph.paths_from(ref.device, ref.port)
     passive = passive_paths(paths)
     if len(passive) < len(paths) or not passive:
-        total = total + 1.0 / parallel(
-            resistor(plug.port.impedance_ohm, freqs_hz),
-            capacitor(plug.port.capacitance_pf * 1e-12, freqs_hz),
-        )
+        total = total + port_admittance(plug.port, freqs_hz)
     for path in passive:
         total = total + _path_admittance(graph, plug.device, path, freqs_hz, seen)
     return total

@@ -1,0 +1,205 @@
+"""Widgets by themselves: tables, the strip, marks, cables, the row of running work."""
+
+from __future__ import annotations
+
+import csv
+import io
+
+import pytest
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QImage, QPainter
+from PySide6.QtWidgets import QApplication, QLineEdit
+from pytestqt.qtbot import QtBot
+
+from diaulos.app import theme
+from diaulos.app.figures import typeset
+from diaulos.app.jobs import Job, Jobs
+from diaulos.app.views.rig.diagram import RigDiagram
+from diaulos.app.widgets.cables import LABELS, cable_pen
+from diaulos.app.widgets.course_strip import MOST_ROWS, CourseRow, CourseStrip
+from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS, TAP_WORDS, paint_mark
+from diaulos.app.widgets.tables import Cell, Table
+from diaulos.app.widgets.working import Working
+from diaulos.rig.checks import Context, run_checks
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import PortRef, SignalClass
+from diaulos.rig.templates import build
+
+
+@pytest.fixture(autouse=True)
+def look(qtbot: QtBot) -> None:
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    theme.load_fonts()
+    theme.apply(app, theme.DAY)
+
+
+def picture(width: int, height: int) -> QImage:
+    image = QImage(width, height, QImage.Format.Format_RGB32)
+    image.fill(theme.current().colour("paper"))
+    return image
+
+
+# --- tables ---
+
+
+def rows(*figures: float) -> list[tuple[str, list[Cell]]]:
+    return [
+        (f"k{n}", [Cell(f"row {n}"), Cell(f"{value:g} dB", sort=value, figure=True)])
+        for n, value in enumerate(figures)
+    ]
+
+
+def test_a_table_sorts_by_figure_and_keeps_what_is_chosen(qtbot: QtBot) -> None:
+    table = Table("Levels", ("Name", "Level"), 0)
+    qtbot.addWidget(table)
+    table.setSortingEnabled(True)
+    table.show_rows(rows(-3.0, -20.0, 5.0))
+    table.choose("k1")
+    table.sortByColumn(1, Qt.SortOrder.AscendingOrder)
+    assert [table.item(n, 1).text() for n in range(3)] == ["-20 dB", "-3 dB", "5 dB"]
+    assert table.chosen() == "k1"
+    table.show_rows(rows(-3.0, 40.0, 5.0))
+    assert table.chosen() == "k1"
+    assert table.item(table.currentRow(), 1).text() == "40 dB"
+    table.show_rows(rows(1.0))
+    table.choose("k7")  # not there: nothing happens
+    assert table.rowCount() == 1
+
+
+def test_a_table_as_csv_is_what_is_shown(qtbot: QtBot) -> None:
+    table = Table("Levels", ("Name", "Level"), 0)
+    qtbot.addWidget(table)
+    table.show_rows([("a", [Cell('say "hi", twice'), Cell("3 dB")])])
+    assert list(csv.reader(io.StringIO(table.as_csv()))) == [
+        ["Name", "Level"], ['say "hi", twice', "3 dB"],
+    ]  # fmt: skip
+    assert not table.item(0, 0).flags() & Qt.ItemFlag.ItemIsEditable
+
+
+# --- the strip ---
+
+
+def strip_of(count: int, qtbot: QtBot, current: str = "") -> CourseStrip:
+    strip = CourseStrip()
+    qtbot.addWidget(strip)
+    strip.set_rows(
+        tuple(CourseRow(f"c{n}", "di", f"Course {n}", "", "") for n in range(count)), current
+    )
+    strip.resize(600, strip.sizeHint().height())
+    return strip
+
+
+@pytest.mark.parametrize("count", [0, 1, MOST_ROWS, MOST_ROWS + 1, 30])
+def test_the_strip_is_never_higher_than_its_rows(count: int, qtbot: QtBot) -> None:
+    strip = strip_of(count, qtbot)
+    assert len(strip.shown) == min(count, MOST_ROWS)
+    assert strip.sizeHint().height() <= 26 * MOST_ROWS + 2
+    strip.grab()
+
+
+def test_the_strip_keeps_the_chosen_course_in_sight(qtbot: QtBot) -> None:
+    for chosen in (0, 3, 9, 29, 12):
+        strip = strip_of(30, qtbot, f"c{chosen}")
+        assert f"c{chosen}" in [row.key for row in strip.shown]
+    assert "Course 29" in strip.accessibleDescription()  # all of them for a screen reader
+
+
+# --- marks and cables ---
+
+
+def test_every_tap_has_words_a_colour_a_pattern_and_a_mark_of_its_own() -> None:
+    assert set(TAP_WORDS) == set(TAP_TOKENS) == set(TAP_PATTERNS)
+    seen = []
+    for tap in TAP_WORDS:
+        image = picture(24, 24)
+        painter = QPainter(image)
+        paint_mark(painter, QRectF(2, 2, 20, 20), tap, theme.current())
+        painter.end()
+        dark = tuple(image.pixelColor(x, y).lightness() < 170 for x in range(24) for y in range(24))
+        assert any(dark)
+        seen.append(dark)
+    assert len(set(seen)) == len(seen)  # told apart without colour
+    blank = picture(24, 24)
+    painter = QPainter(blank)
+    paint_mark(painter, QRectF(2, 2, 20, 20), "", theme.current())
+    painter.end()
+    assert blank == picture(24, 24)
+
+
+@pytest.mark.parametrize("look", [theme.DAY, theme.NIGHT])
+def test_every_signal_class_has_a_pattern_and_a_label(look: theme.Look) -> None:
+    assert set(LABELS) == set(SignalClass)
+    assert len(set(LABELS.values())) == len(LABELS)
+    patterns = []
+    for signal_class in SignalClass:
+        pen = cable_pen(signal_class, look)
+        patterns.append((pen.widthF(), tuple(pen.dashPattern()), pen.color().name()))
+    assert len(set(patterns)) == len(patterns)
+
+
+# --- the diagram ---
+
+
+def test_the_diagram_marks_what_is_wrong_and_what_is_chosen(qtbot: QtBot) -> None:
+    rig = build("hybrid", "r1").with_setting("interface", "mode4", "mic")
+    graph = RigGraph(rig)
+    diagram = RigDiagram()
+    qtbot.addWidget(diagram)
+    diagram.set_room(1170, 300)
+    diagram.show_rig(graph)
+    plain = diagram.grab().toImage()
+    diagram.show_report(run_checks(Context(graph)), {})
+    marked = diagram.grab().toImage()
+    assert marked != plain
+    diagram.choose_port(PortRef(device="interface", port="in4"))
+    assert diagram.grab().toImage() != marked
+    assert diagram.chosen_rect() is not None
+    assert "Input 4" in diagram.accessibleDescription()
+    diagram.choose_port(PortRef(device="nobody", port="in"))  # gone: stays as it was
+    assert diagram.port == PortRef(device="interface", port="in4")
+
+
+def test_an_empty_rig_says_what_to_do(qtbot: QtBot) -> None:
+    rig = build("hybrid", "r1").model_copy(update={"devices": (), "cables": (), "tracks": ()})
+    diagram = RigDiagram()
+    qtbot.addWidget(diagram)
+    diagram.show_rig(RigGraph(rig))
+    image = diagram.grab().toImage()
+    inks = {image.pixelColor(x, y).name() for x in range(0, 420, 2) for y in range(40, 80)}
+    assert len(inks) > 3  # words are painted
+    qtbot.keyClick(diagram, Qt.Key.Key_Down)
+    assert diagram.port is None
+    assert diagram.chosen_rect() is None
+
+
+# --- running work ---
+
+
+def test_the_row_of_work_follows_a_job_and_gives_the_keyboard_back(qtbot: QtBot) -> None:
+    jobs = Jobs()
+    row, field = Working(jobs), QLineEdit()
+    for widget in (row, field):
+        qtbot.addWidget(widget)
+    row.focus_after = field
+    field.show()
+    assert row.isHidden()
+
+    def work(progress, cancel):  # type: ignore[no-untyped-def]
+        progress(0.5, "Half")
+        while True:
+            cancel.check()
+
+    jobs.start(Job("Long work", work, lambda _r: None))
+    qtbot.waitUntil(lambda: row.bar.value() == 500, timeout=10_000)
+    assert row.bar.format().startswith("Half")
+    assert not row.isHidden()
+    row.cancel.click()
+    qtbot.waitUntil(lambda: not jobs.busy, timeout=10_000)
+    assert row.isHidden()
+    jobs.shut_down()
+
+
+def test_sentences_get_real_minus_signs() -> None:
+    assert typeset("about -8.6 dBFS; the target is -12.") == "about −8.6 dBFS; the target is −12."
+    assert typeset("a mid-2000s R-5 box, 3-4 m") == "a mid-2000s R-5 box, 3-4 m"
