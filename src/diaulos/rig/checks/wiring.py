@@ -41,9 +41,9 @@ INSTRUMENT_CLASS, MIC, LINE = AUDIO_CLASSES
 USUAL_PEAK_DBU = {SignalClass.INSTRUMENT: 2.0, SignalClass.MIC: -30.0, SignalClass.LINE: 8.0}
 """What such an output puts out when no course says better; representative."""
 OPEN_LOAD_OHM = 1e6
-LONG_M = {SignalClass.INSTRUMENT: 8.0, SignalClass.LINE: 8.0, SignalClass.MIC: 8.0}
+LONG_M = 8.0
+"""From where an unbalanced run is long (common practice, no source)."""
 
-JACKS = (Connector.TS, Connector.TRS, Connector.SPEAKER)
 SAME_PLUGS: dict[Connector, tuple[Connector, ...]] = {
     Connector.TS: (Connector.TS, Connector.TRS, Connector.COMBO),
     Connector.TRS: (Connector.TS, Connector.TRS, Connector.COMBO, Connector.XLR),
@@ -415,7 +415,7 @@ def long_unbalanced(context: Context) -> Iterator[Finding]:
     for device, ref in passive_instruments(context):
         ohm, farad, cables = node_load(graph, ref)
         length = sum(c.length_m for c in cables)
-        if length <= 1.5 * LONG_M[SignalClass.INSTRUMENT]:
+        if length <= 1.5 * LONG_M:
             continue
         source = source_of(graph, device)
         assert source is not None
@@ -433,7 +433,7 @@ def long_unbalanced(context: Context) -> Iterator[Finding]:
             cable=cables[0].id,
         )
     for cable, source_plug, target in graph.cables():
-        if cable.id in told or cable.length_m <= 8.0:
+        if cable.id in told or cable.length_m <= LONG_M:
             continue
         if source_plug.port.signal_class not in AUDIO_CLASSES or cable.kind is CableKind.AIR:
             continue

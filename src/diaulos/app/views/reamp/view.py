@@ -921,18 +921,6 @@ def _station(shown: Probe, tap: str, target_dbfs: float) -> StationShown:
     return StationShown(title, port, figures, token, trace)
 
 
-def rig_word(rig: object, setting_id: str) -> str:
-    """The value of the first choice of this name in a rig, or ""."""
-    from diaulos.rig.model import Choice, Rig
-
-    assert isinstance(rig, Rig)
-    for device in rig.devices:
-        for setting in device.settings:
-            if setting.id == setting_id and isinstance(setting, Choice):
-                return setting.value
-    return ""
-
-
 def _last_pass(session: Session, rig_name: str) -> Pass | None:
     made = [p for take in session.takes for p in take.passes if p.rig_name == rig_name]
     return max(made, key=lambda p: p.made_at, default=None)

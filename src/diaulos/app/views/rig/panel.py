@@ -463,10 +463,6 @@ class PortPanel(QWidget):
         if cables:
             self.unplug_asked.emit(cables[-1].id)
 
-    def plug_best(self, wanted: QComboBox | None = None) -> None:
-        """Plug what is chosen in the list of partners."""
-        self._ask_plug()
-
 
 def _stem(ident: str) -> str:
     return ident.rstrip("0123456789")

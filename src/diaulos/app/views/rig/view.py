@@ -8,7 +8,6 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, QObject, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
@@ -777,7 +776,3 @@ class RigView(QWidget):
 
     def zoom_fit(self) -> None:
         self.diagram.zoom_to_fit()
-
-    def copy_patch(self) -> None:
-        """The patch list into the clipboard."""
-        QGuiApplication.clipboard().setText(self.patch.table.as_csv())
