@@ -6,7 +6,7 @@ import csv
 import io
 
 import pytest
-from PySide6.QtCore import QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
@@ -158,6 +158,30 @@ def test_the_diagram_marks_what_is_wrong_and_what_is_chosen(qtbot: QtBot) -> Non
     assert "Input 4" in diagram.accessibleDescription()
     diagram.choose_port(PortRef(device="nobody", port="in"))  # gone: stays as it was
     assert diagram.port == PortRef(device="interface", port="in4")
+
+
+def test_hovering_tells_names_in_full_and_what_was_found(qtbot: QtBot) -> None:
+    rig = build("hybrid", "r1").with_setting("interface", "mode4", "mic")
+    graph = RigGraph(rig)
+    diagram = RigDiagram()
+    qtbot.addWidget(diagram)
+    diagram.set_room(1170, 300)
+    assert diagram.words_at(QPointF(5, 5)) == ""
+    diagram.show_rig(graph)
+    diagram.show_report(run_checks(Context(graph)), {})
+    place = diagram.layout_shown.place(PortRef(device="interface", port="in4"))
+    assert place is not None
+    words = diagram.words_at(QPointF(place.x + 9, place.y + 9) * diagram.zoom)
+    assert words.splitlines()[:2] == [
+        "Four-input interface", "Input 4: microphone, XLR or TRS 6.35 mm",
+    ]  # fmt: skip
+    assert "A line output goes into an input made for microphone." in words
+    assert "ports are free" in words
+    box = diagram.layout_shown.box("amp")
+    assert box is not None
+    title = diagram.words_at(QPointF(box.x + 9, box.y + 5) * diagram.zoom)
+    assert title.startswith("18 W combo")
+    assert diagram.words_at(QPointF(1, 1)) == ""
 
 
 def test_an_empty_rig_says_what_to_do(qtbot: QtBot) -> None:

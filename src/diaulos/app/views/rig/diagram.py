@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from itertools import pairwise
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
     QGuiApplication,
+    QHelpEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -17,9 +18,10 @@ from PySide6.QtGui import (
     QPen,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QToolTip, QWidget
 
 from diaulos.app import theme
+from diaulos.app.figures import typeset
 from diaulos.app.widgets.cables import LABELS, cable_pen
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.rig.checks import Finding, Severity
@@ -205,6 +207,35 @@ class RigDiagram(QWidget):
             self._rebuild()
             self.device_chosen.emit(box.device)
             return
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
+            QToolTip.showText(event.globalPos(), self.words_at(QPointF(event.pos())), self)
+            return True
+        return super().event(event)
+
+    def words_at(self, position: QPointF) -> str:
+        """What stands at a place in full: names that are cut, and what was found there."""
+        if self._graph is None:
+            return ""
+        at = position / self._zoom
+        for box in self._layout.boxes:
+            if not QRectF(box.x, box.y, box.width, box.height).contains(at):
+                continue
+            lines, key = [box.name], box.device
+            for place in box.ports:
+                if place.y <= at.y() < place.y + PORT_H:
+                    port = self._graph.plug(place.ref).port
+                    lines.append(f"{port.name}: {port.signal_class.label}, {port.connector.value}")
+                    key = f"{place.ref.device}.{place.ref.port}"
+            found = self._findings.get(key)
+            if found is not None:
+                lines.append(f"{found.severity.word.capitalize()}: {typeset(found.cause)}")
+                lines.append(typeset(found.consequence))
+            if box.free:
+                lines.append(f"{box.free} ports are free; they stand in the list below.")
+            return "\n".join(lines)
+        return ""
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if self._port is not None:
