@@ -233,8 +233,5 @@ def gain_for(planned: TrackPlan, target_peak_dbfs: float) -> tuple[Device, Contr
             )  # fmt: skip
             at_zero = before - full_scale_dbu(stage, leg.device) - setting.value
             wanted = target_peak_dbfs - at_zero
-            stepped = setting.nearest(wanted)
-            if stepped > wanted + 0.5 * setting.step + 1e-9 and stepped > setting.minimum:
-                stepped = setting.nearest(stepped - setting.step)
-            return leg.device, setting, stepped
+            return leg.device, setting, setting.nearest(wanted)
     return None
