@@ -492,6 +492,16 @@ def test_findings_do_not_depend_on_the_order_of_devices(seed: int) -> None:
     }
 
 
+def test_phantom_power_for_an_input_that_was_switched_to_line() -> None:
+    """It is given to microphones only: the remedy throws both switches."""
+    rig = template("hybrid", ("interface", "phantom1", "off"), ("interface", "mode1", "line"))
+    found = one(rig, "phantom-missing")
+    assert found.mend is not None
+    mended = found.mend.change(rig)
+    assert mended.port(port("interface.in1")).phantom
+    assert "phantom-missing" not in ids(mended)
+
+
 def test_half_a_stereo_effect_is_noticed() -> None:
     rig = patch(("guitar", "guitar"), ("stereo_pedal", "echo"), ("valve_combo", "amp"),
                 join=(("guitar.out", "echo.in"), ("echo.out", "amp.in")))  # fmt: skip

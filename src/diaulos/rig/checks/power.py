@@ -16,6 +16,7 @@ from diaulos.rig.checks.registry import (
     set_mend,
     unplug_mend,
 )
+from diaulos.rig.checks.wiring import class_switch
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import (
     Cable,
@@ -390,9 +391,22 @@ def phantom_missing(context: Context) -> Iterator[Finding]:
 
 
 def _phantom(target: Plug, value: str) -> Mend | None:
-    for setting in ("phantom" + "".join(c for c in target.port.id if c.isdigit()), "phantom"):
-        if target.device.has_setting(setting):
+    """Switch phantom power; an input that gives it to microphones only is made for one."""
+    number = "".join(c for c in target.port.id if c.isdigit())
+    for setting in (f"phantom{number}", "phantom"):
+        if not target.device.has_setting(setting):
+            continue
+        switched = target.device.with_setting(setting, value)
+        there = Plug(switched, switched.port(target.port.id))
+        if value == "off" or there.port.phantom:
             return set_mend(target, setting, value)
+        made_for = class_switch(there, SignalClass.MIC)
+        first = set_mend(target, setting, value)
+        if made_for is None or first is None:
+            return None
+        second = set_mend(target, *made_for)
+        assert second is not None
+        return Mend(f"{first.label}; {second.label}", lambda rig: second.change(first.change(rig)))
     return None
 
 
