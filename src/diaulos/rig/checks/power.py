@@ -406,8 +406,12 @@ def _phantom(target: Plug, value: str) -> Mend | None:
             return None
         second = set_mend(target, *made_for)
         assert second is not None
-        return Mend(f"{first.label}; {second.label}", lambda rig: second.change(first.change(rig)))
+        return _both(first, second)
     return None
+
+
+def _both(first: Mend, second: Mend) -> Mend:
+    return Mend(f"{first.label}; {second.label}", lambda rig: second.change(first.change(rig)))
 
 
 @check(
