@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QInputDialog, QWidget
@@ -369,6 +369,27 @@ def test_an_arrangement_in_one_step(shown: RigView, qtbot: QtBot, name: str) -> 
     assert len(shown.diagram.layout_shown.boxes) == len(shown.rig.devices)
     undo(shown, qtbot)
     assert held(shown) == before
+
+
+def test_arrangements_and_devices_are_asked_for_by_key(
+    shown: RigView, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked: list[ArrangementDialog] = []
+    monkeypatch.setattr(ArrangementDialog, "exec", lambda dialog: asked.append(dialog) or 1)
+    press(qtbot, shown, Qt.Key.Key_N)
+    assert len(asked) == 1
+    assert shown.rig.name == next(iter(TEMPLATES.values())).name
+    opened: list[bool] = []
+
+    def look_and_close() -> None:
+        opened.append(shown.catalogue.isVisible())
+        shown.catalogue.close()
+
+    QTimer.singleShot(300, look_and_close)
+    press(qtbot, shown, Qt.Key.Key_D)
+    qtbot.waitUntil(lambda: bool(opened), timeout=5_000)
+    assert opened == [True]
+    assert shown.catalogue.actions()
 
 
 def test_devices_come_and_go(shown: RigView, qtbot: QtBot) -> None:

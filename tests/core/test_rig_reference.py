@@ -298,9 +298,10 @@ def test_a_stream_of_another_rate_is_out_of_tune_by_the_worked_interval() -> Non
     jump = int(64 / (1.0 - one / other))
     piece = heard[jump + 4 : 2 * jump - 4]
     crossings = np.flatnonzero((piece[:-1] < 0.0) & (piece[1:] >= 0.0))
-    hz = RATE * (len(crossings) - 1) / (crossings[-1] - crossings[0])
+    exact = crossings - piece[crossings] / (piece[crossings + 1] - piece[crossings])
+    hz = RATE * (len(exact) - 1) / (exact[-1] - exact[0])
     cents = 1200.0 * np.log2(440.0 / hz)
-    assert cents == pytest.approx(case["value"], abs=25.0)
+    assert cents == pytest.approx(case["value"], abs=5.0)
 
 
 def test_no_choice_of_cases_is_empty() -> None:

@@ -34,6 +34,10 @@ from diaulos.units import metres_to_ms, samples_to_ms
 PLAY_KIND = RECORDER
 
 
+class CircleError(RigError):
+    """A course that comes back to where it was."""
+
+
 @dataclass(frozen=True)
 class Leg:
     """One device on a course: where the signal comes in, what happens, where it goes out.
@@ -161,7 +165,7 @@ def trace(rig: Rig | RigGraph, track: PortRef) -> Course:
         behind = graph.source(cable)
         key = (behind.device.id, behind.port.id, channel)
         if key in seen:
-            raise RigError(
+            raise CircleError(
                 "The rig feeds back into itself here.",
                 where=str(cable.source),
                 remedy="Unplug one of the cables of the circle: it would howl.",

@@ -42,6 +42,7 @@ def partners(graph: RigGraph, ref: PortRef) -> tuple[Fit, ...]:
     wanted = Direction.IN if outward else Direction.OUT
     found = []
     peaks = Context(graph).peaks_at
+    order = {device: index for index, device in enumerate(graph.devices)}
     for plug in graph.plugs(wanted):
         if plug.device.id == here.device.id:
             continue
@@ -57,14 +58,10 @@ def partners(graph: RigGraph, ref: PortRef) -> tuple[Fit, ...]:
             fit.severity or 0,
             fit.used,
             not same,
-            abs(_order(graph, fit.plug) - _order(graph, here)),
+            abs(order[fit.plug.device.id] - order[here.device.id]),
         )
 
     return tuple(sorted(found, key=rank))
-
-
-def _order(graph: RigGraph, plug: Plug) -> int:
-    return list(graph.devices).index(plug.device.id)
 
 
 def misfit_of(

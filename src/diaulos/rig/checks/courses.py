@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from diaulos.circuit.loading import Load, closeness_db
 from diaulos.rig.checks.registry import Context, Finding, Mend, Severity, check, set_mend
 from diaulos.rig.checks.wiring import node_load
-from diaulos.rig.course import Course, Leg
+from diaulos.rig.course import CircleError, Course, Leg
 from diaulos.rig.graph import RECORDER, Plug
 from diaulos.rig.model import (
     AmpStage,
@@ -36,7 +36,7 @@ TAP_WORDS = {
 )
 def no_course(context: Context) -> Iterator[Finding]:
     for one in context.traced:
-        if one.problem is not None and "feeds back" not in one.problem.what:
+        if one.problem is not None and not isinstance(one.problem, CircleError):
             yield Finding(
                 "no-course",
                 Severity.FAULT,
