@@ -9,10 +9,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QInputDialog, QWidget
+from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QInputDialog, QMenu, QWidget
 from pytestqt.qtbot import QtBot
 from test_window import names_missing
 
@@ -379,17 +379,11 @@ def test_arrangements_and_devices_are_asked_for_by_key(
     press(qtbot, shown, Qt.Key.Key_N)
     assert len(asked) == 1
     assert shown.rig.name == next(iter(TEMPLATES.values())).name
-    opened: list[bool] = []
-
-    def look_and_close() -> None:
-        opened.append(shown.catalogue.isVisible())
-        shown.catalogue.close()
-
-    QTimer.singleShot(300, look_and_close)
+    # The menu itself grabs the keyboard, which the offscreen platform complains about.
+    opened: list[QMenu] = []
+    monkeypatch.setattr(shown.add, "showMenu", lambda: opened.append(shown.add.menu()))
     press(qtbot, shown, Qt.Key.Key_D)
-    qtbot.waitUntil(lambda: bool(opened), timeout=5_000)
-    assert opened == [True]
-    assert shown.catalogue.actions()
+    assert opened == [shown.catalogue]
 
 
 def test_devices_come_and_go(shown: RigView, qtbot: QtBot) -> None:
