@@ -28,7 +28,7 @@ from diaulos.rig.plan import (
     solve_send,
     stations,
 )
-from diaulos.units import gain_to_db, peak_volt_to_dbu
+from diaulos.units import gain_to_db, peak_volt_to_dbu, power_sum_db
 from diaulos.work.ports import StreamSpec
 from support import RATE, performance
 
@@ -123,8 +123,9 @@ def test_noise_without_a_signal_is_where_the_devices_put_it() -> None:
     course = reamp_course(linear_rig(trim_db=-30.0, return_gain_db=0.0))
     back = Bench(course, RATE, BenchFaults(latency=False)).process(np.zeros(2 * RATE))
     rms_dbfs = gain_to_db(float(np.sqrt(2.0 * np.mean(back**2))))
-    # The input's own -92 dBu against 18 dBu at full scale; the output's noise is 30 dB down.
-    in_20k = -92.0 - 18.0 + gain_to_db(np.sqrt(RATE / 2.0 / 20_000.0))
+    # An EIN of -104 dBu against 18 dBu at full scale and a floor of -116 dBFS, as powers; the
+    # output's noise is 30 dB down.
+    in_20k = power_sum_db(-104.0 - 18.0, -116.0) + gain_to_db(np.sqrt(RATE / 2.0 / 20_000.0))
     assert rms_dbfs == pytest.approx(in_20k, abs=0.3)
 
 

@@ -23,7 +23,7 @@ from diaulos.rig.fits import joined, misfit_of, partners
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.layout import lay_out
 from diaulos.rig.mending import insert
-from diaulos.rig.model import Choice, Direction, PortRef, Rig
+from diaulos.rig.model import AdcStage, Choice, Direction, PortRef, Rig
 from diaulos.rig.monitoring import plan_monitoring
 from diaulos.rig.safety import notices
 from diaulos.rig.templates import TEMPLATES, build
@@ -229,10 +229,30 @@ def test_slip_and_hum_do_not_depend_on_blocks() -> None:
     assert SLIP_SAMPLES == 64
 
 
+def with_quiet_converters(rig: Rig, floor_dbfs: float) -> Rig:
+    """Inputs without noise of their own, converters with a floor of this."""
+    for device in rig.devices:
+        paths = tuple(
+            path.model_copy(
+                update={
+                    "stages": tuple(
+                        stage.model_copy(update={"floor_dbfs": floor_dbfs, "input_noise": ()})
+                        if isinstance(stage, AdcStage)
+                        else stage
+                        for stage in path.stages
+                    )
+                }
+            )
+            for path in device.paths
+        )
+        rig = rig.with_device(device.model_copy(update={"paths": paths}))
+    return rig
+
+
 def test_the_pickups_own_noise_is_in_the_sound() -> None:
     """Silence into the modeler's dry stream: the thermal noise that the circuit gives into
     this load (held against SPICE in test_circuit) and the converter's own, as powers."""
-    graph = RigGraph(build("modeler-usb", "r1"))
+    graph = RigGraph(with_quiet_converters(build("modeler-usb", "r1"), floor_dbfs=-126.0))
     plan = next(p for p in plan_tracks(graph) if p.tap == "di")
     assert plan.course is not None
     assert plan.course.source is not None

@@ -123,7 +123,7 @@ def test_edits_of_what_is_gone_change_nothing_and_say_so() -> None:
         session().take("Chorus")
     with pytest.raises(EditError, match="cannot be changed"):
         edits.set_info(sample_rate_hz=96_000)(session())
-    with pytest.raises(ValidationError):
+    with pytest.raises(EditError, match="tempo_bpm: Input should be greater"):
         edits.set_info(tempo_bpm=-3.0)(session())
 
 

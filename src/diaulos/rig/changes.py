@@ -21,9 +21,11 @@ from diaulos.rig.model import (
     Device,
     Direction,
     PlannedTrack,
+    PlayedLevel,
     Port,
     PortRef,
     Rig,
+    SettingRef,
     SignalClass,
 )
 
@@ -77,7 +79,28 @@ def remove_device(rig: Rig, device_id: str) -> Rig:
         devices=tuple(d for d in rig.devices if d.id != device_id),
         cables=tuple(c for c in rig.cables if device_id not in (c.source.device, c.target.device)),
         tracks=tuple(t for t in rig.tracks if t.port.device != device_id),
+        locked=tuple(one for one in rig.locked if one.device != device_id),
+        played=tuple(one for one in rig.played if one.device != device_id),
     )
+
+
+def set_lock(rig: Rig, ref: SettingRef, locked: bool) -> Rig:
+    """A control or switch that the gain solver leaves alone, or no longer."""
+    rig.device(ref.device).setting(ref.setting)
+    others = tuple(one for one in rig.locked if one != ref)
+    return checked(rig, locked=(*others, ref) if locked else others)
+
+
+def set_played(rig: Rig, level: PlayedLevel) -> Rig:
+    """How loud an instrument of the rig is really played."""
+    rig.device(level.device)
+    others = tuple(one for one in rig.played if one.device != level.device)
+    return checked(rig, played=(*others, level))
+
+
+def forget_played(rig: Rig, device_id: str) -> Rig:
+    """The instrument's own strength counts again."""
+    return checked(rig, played=tuple(one for one in rig.played if one.device != device_id))
 
 
 def rename_device(rig: Rig, device_id: str, name: str) -> Rig:

@@ -28,7 +28,7 @@ from diaulos.rig.model import (
     Rig,
     Tap,
 )
-from diaulos.rig.sources import INSTRUMENT, REPRESENTATIVE, PlayedSource
+from diaulos.rig.sources import INSTRUMENT, PlayedSource, representative_of
 from diaulos.units import metres_to_ms, samples_to_ms
 
 PLAY_KIND = RECORDER
@@ -192,8 +192,7 @@ def source_of(graph: RigGraph, device: Device) -> PlayedSource | None:
     if device.kind != INSTRUMENT:
         return None
     known: Mapping[str, PlayedSource] = graph.sources
-    family = device.word("family") if device.has_setting("family") else "guitar"
-    return known.get(device.id) or REPRESENTATIVE.get(family, REPRESENTATIVE["guitar"])
+    return known.get(device.id) or representative_of(device)
 
 
 def _path_to(graph: RigGraph, device: Device, port: Port, channel: int) -> Path | None:

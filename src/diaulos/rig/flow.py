@@ -42,6 +42,7 @@ from diaulos.rig.model import (
     PortRef,
     SignalClass,
 )
+from diaulos.units import db_to_gain
 
 
 @dataclass(frozen=True)
@@ -142,11 +143,13 @@ class Segment:
             source = self.circuit.source(freqs_hz)
             impedance, scale = source.impedance, scale * source.emf
         levels = node_levels(impedance, parts, load)
-        return {
-            point: np.asarray(scale * level)
-            for point, level in zip(points, levels, strict=True)
-            if point is not None
-        }
+        found: dict[Point, Complex] = {}
+        for index, (point, level) in enumerate(zip(points, levels, strict=True)):
+            if index:
+                scale = scale * _measured_gain(self.links[index - 1].two_port)
+            if point is not None:
+                found[point] = np.asarray(scale * level)
+        return found
 
     def load_impedance(self, freqs_hz: Real) -> Complex:
         """What the input at the end looks into, itself included: from how much another
@@ -193,7 +196,7 @@ def cut(course: Course) -> tuple[Segment | Active, ...]:
     assert start.exit is not None
     source, links = Point(0, start.exit), _side_links(graph, start)
     circuit = course.source.circuit if course.source else None
-    leg_db = _leg_loss_db(graph, start.cable)
+    leg_db = _leg_loss_db(start, course.legs[1])
     for index, leg in enumerate(course.legs[1:], start=1):
         cable = course.legs[index - 1].cable
         assert cable is not None
@@ -217,7 +220,7 @@ def cut(course: Course) -> tuple[Segment | Active, ...]:
         steps.append(Segment(source, tuple(links), circuit, leg_db))
         steps.append(Active(index, leg))
         source, links, circuit = Point(index, leg.exit), _side_links(graph, leg), None
-        leg_db = _leg_loss_db(graph, leg.cable)
+        leg_db = _leg_loss_db(leg, course.legs[index + 1])
     steps.append(Segment(source, tuple(links), circuit, leg_db))
     return tuple(steps)
 
@@ -225,11 +228,11 @@ def cut(course: Course) -> tuple[Segment | Active, ...]:
 ONE_LEG_DB = 20.0 * np.log10(0.5)
 
 
-def _leg_loss_db(graph: RigGraph, cable: Cable | None) -> float:
+def _leg_loss_db(leg: Leg, after: Leg) -> float:
     """6 dB where a symmetrical output meets an unbalanced input or cable."""
-    if cable is None:
+    cable, source, target = leg.cable, leg.exit, after.entry
+    if cable is None or source is None or target is None:
         return 0.0
-    source, target = graph.source(cable).port, graph.target(cable).port
     if source.balance is not Balance.SYMMETRICAL or source.signal_class not in AUDIO_CLASSES:
         return 0.0
     one_leg = target.balance is Balance.NONE or cable.kind is CableKind.INSTRUMENT
@@ -285,6 +288,14 @@ def _cable_admittance(
         return np.zeros(freqs_hz.shape, complex)
     own = 1.0 / capacitor(cable.capacitance_f, freqs_hz)
     return np.asarray(own + input_admittance(graph, cable.target, freqs_hz, seen | {cable.id}))
+
+
+def _measured_gain(part: Part) -> float:
+    """What a calibrated box gives more than its parts say."""
+    if not isinstance(part, tuple):
+        return 1.0
+    stages = (stage for stage in part[1].stages if isinstance(stage, PassiveStage))
+    return db_to_gain(sum(stage.measured_db for stage in stages))
 
 
 def _two_port(part: Part, freqs_hz: Real) -> TwoPort:

@@ -199,10 +199,36 @@ Setting = Annotated[Control | Choice, Field(discriminator="kind")]
 
 
 class Offset(Frozen):
-    """dB that a switch in one of its positions adds to a stage's gain or full scale."""
+    """dB that a switch in one of its positions adds to a stage's gain or full scale. A `pad`
+    stands ahead of the input stage: it raises the noise re the input by as much."""
 
     when: When
     db: float
+    pad: bool = False
+
+
+class InputNoise(Frozen):
+    """What an input stage adds, re its input, while some switches stand as named.
+
+    `ein_dbu` is the equivalent input noise as makers publish it: 20 Hz to 20 kHz,
+    unweighted, 150 ohm at the input, whose own thermal noise is part of it. `current_pa` is
+    the current noise in pA per root hertz; it works on the source's impedance.
+    """
+
+    when: When = ()
+    ein_dbu: float = Field(ge=-150.0, le=0.0)
+    current_pa: float = Field(default=0.0, ge=0.0, le=1e6)
+
+
+class Measured(Frozen):
+    """What a calibration found of a converter: the dBu of a sine at 0 dBFS with some switches
+    and a gain, when, and against what."""
+
+    when: When = ()
+    gain_db: float = 0.0
+    full_scale_dbu: float = Field(ge=-120.0, le=80.0)
+    made_at: str = ""
+    how: str = ""
 
 
 class GainStage(Frozen):
@@ -213,7 +239,9 @@ class GainStage(Frozen):
     control: str | None = None
     inverts: bool = False
     noise_dbu: float | None = None
-    """Noise at the output, 20 Hz to 20 kHz unweighted."""
+    """Noise at the output, 20 Hz to 20 kHz unweighted; no gain moves it."""
+    input_noise: tuple[InputNoise, ...] = ()
+    """The first whose switches stand as named counts."""
     offsets: tuple[Offset, ...] = ()
 
 
@@ -249,6 +277,8 @@ class DacStage(Frozen):
     control: str | None = None
     offsets: tuple[Offset, ...] = ()
     """Added to the full scale."""
+    measured: tuple[Measured, ...] = Field(default=(), max_length=1000)
+    """Calibrations; the newest that fits the switches counts."""
 
 
 class AdcStage(Frozen):
@@ -257,11 +287,15 @@ class AdcStage(Frozen):
     kind: Literal["adc"] = "adc"
     full_scale_dbu: float
     latency_samples: float = Field(ge=0.0)
-    noise_dbu: float = -110.0
-    """Noise re the input at gain 0, 20 Hz to 20 kHz unweighted."""
+    floor_dbfs: float = Field(default=-114.0, ge=-200.0, le=0.0)
+    """The converter's own noise, RMS after AES17, 20 Hz to 20 kHz unweighted."""
+    input_noise: tuple[InputNoise, ...] = ()
+    """Of the input stage; the first whose switches stand as named counts."""
     control: str | None = None
     offsets: tuple[Offset, ...] = ()
     """Added to the full scale."""
+    measured: tuple[Measured, ...] = Field(default=(), max_length=1000)
+    """Calibrations; the newest that fits the switches counts."""
 
 
 class PassiveStage(Frozen):
@@ -281,6 +315,9 @@ class PassiveStage(Frozen):
     control: str | None = None
     series_out_ohm: float = Field(default=0.0, ge=0.0, le=1e9)
     inverts: bool = False
+    measured_db: float = Field(default=0.0, ge=-20.0, le=20.0)
+    """What a calibration found more behind it than its parts say, at 1 kHz."""
+    measured_at: str = ""
 
 
 class AmpStage(Frozen):
@@ -355,6 +392,10 @@ def _named(stage: Stage) -> tuple[set[str], set[str]]:
         words.add(stage.buffer)
     if isinstance(stage, (GainStage, AdcStage, DacStage)):
         words |= {name for offset in stage.offsets for name, _ in offset.when}
+    if isinstance(stage, (GainStage, AdcStage)):
+        words |= {name for noise in stage.input_noise for name, _ in noise.when}
+    if isinstance(stage, (AdcStage, DacStage)):
+        words |= {name for measured in stage.measured for name, _ in measured.when}
     return words, numbers
 
 
@@ -556,6 +597,26 @@ class PlannedTrack(Frozen):
     input_number: int | None = Field(default=None, ge=1, le=256)
 
 
+class SettingRef(Frozen):
+    """One control or switch of one device."""
+
+    device: str
+    setting: str
+
+    def __str__(self) -> str:
+        return f"{self.device}.{self.setting}"
+
+
+class PlayedLevel(Frozen):
+    """The loudest peak of an instrument's EMF, in dBu of a sine, and how far the RMS of loud
+    playing lies below it."""
+
+    device: str
+    emf_peak_dbu: float = Field(ge=-80.0, le=40.0)
+    crest_db: float = Field(default=12.0, ge=0.0, le=60.0)
+    origin: Literal["typed", "sound check"] = "typed"
+
+
 class Rig(Frozen):
     """One arrangement of devices and cables."""
 
@@ -567,6 +628,10 @@ class Rig(Frozen):
     tracks: tuple[PlannedTrack, ...] = ()
     acknowledged: tuple[str, ...] = ()
     """Safety notices that were read; they stay in sight."""
+    locked: tuple[SettingRef, ...] = ()
+    """Controls and switches that the gain solver leaves alone."""
+    played: tuple[PlayedLevel, ...] = ()
+    """How loud instruments are really played, where somebody typed or measured it here."""
 
     @model_validator(mode="after")
     def _cables_fit(self) -> Rig:

@@ -26,6 +26,7 @@ from diaulos.rig.model import (
     Device,
     FilterStage,
     GainStage,
+    Measured,
     Offset,
     SignalClass,
 )
@@ -162,16 +163,41 @@ def stage_gain(stage: object, device: Device) -> float:
         gain = db_to_gain(stage.gain_db + added)
         return -gain if stage.inverts else gain
     if isinstance(stage, DacStage):
-        added = device.number(stage.control) + offset_db(stage.offsets, device)
-        return dbu_to_peak_volt(stage.full_scale_dbu + added)
+        return dbu_to_peak_volt(dac_full_scale_dbu(stage, device))
     if isinstance(stage, AdcStage):
         return 1.0 / dbu_to_peak_volt(full_scale_dbu(stage, device))
     return 1.0
 
 
 def full_scale_dbu(stage: AdcStage, device: Device) -> float:
-    """The dBu that reaches 0 dBFS as knob and switches stand."""
-    return stage.full_scale_dbu - device.number(stage.control) + offset_db(stage.offsets, device)
+    """The dBu that reaches 0 dBFS as knob and switches stand: measured, or else nominal."""
+    gain = device.number(stage.control)
+    nominal = stage.full_scale_dbu + offset_db(stage.offsets, device)
+    return nominal - gain + measured_error_db(stage.measured, device, gain, nominal, -1.0)
+
+
+def dac_full_scale_dbu(stage: DacStage, device: Device) -> float:
+    """The dBu, open circuit, of a sine at 0 dBFS as knob and switches stand."""
+    gain = device.number(stage.control)
+    nominal = stage.full_scale_dbu + offset_db(stage.offsets, device)
+    return nominal + gain + measured_error_db(stage.measured, device, gain, nominal, 1.0)
+
+
+def measured_error_db(
+    measured: tuple[Measured, ...], device: Device, gain_db: float, nominal_dbu: float, sign: float
+) -> float:
+    """How far a calibrated full scale lies from nominal at a gain: between two measured gains
+    on a straight line, beyond them as at the nearest; 0 without a calibration that fits the
+    switches. `sign` is what the gain does to the full scale."""
+    newest: dict[float, Measured] = {}
+    for one in measured:
+        if device.holds(one.when):
+            newest[one.gain_db] = one
+    if not newest:
+        return 0.0
+    gains = sorted(newest)
+    errors = [newest[gain].full_scale_dbu - (nominal_dbu + sign * gain) for gain in gains]
+    return float(np.interp(gain_db, gains, errors))
 
 
 def amp_settings(device: Device) -> AmpSettings:

@@ -9,6 +9,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from diaulos.circuit.pickup import Active, Coil, InstrumentCircuit, Magnetic, Piezo
+from diaulos.rig.model import Device
+
+USUAL_CREST_DB = 12.0
+"""From the loudest peak of hard playing to its RMS; representative, from memory."""
 
 INSTRUMENT = "instrument"
 """The kind of device that stands for an instrument of the session."""
@@ -17,13 +21,18 @@ INSTRUMENT = "instrument"
 @dataclass(frozen=True)
 class PlayedSource:
     """An instrument as a rig sees it. `emf_peak_dbu` is the loudest peak of its EMF, in dBu
-    of a sine; `known` is False while that is representative."""
+    of a sine; `known` is False while that is representative. `crest_db` is how far the RMS
+    of its loud playing lies below that peak; `max_dbu` and `noise_dbu` are those of a
+    buffered source, None for a coil."""
 
     name: str
     circuit: InstrumentCircuit
     emf_peak_dbu: float
     family: str = "guitar"
     known: bool = False
+    crest_db: float = USUAL_CREST_DB
+    max_dbu: float | None = None
+    noise_dbu: float | None = None
 
     @property
     def active(self) -> bool:
@@ -38,7 +47,13 @@ class PlayedSource:
 
 REPRESENTATIVE: dict[str, PlayedSource] = {
     "guitar": PlayedSource("Guitar", Magnetic((Coil(2.4, 6_000.0, 110e-12),)), 2.0),
-    "bass": PlayedSource("Bass", Active(1_000.0), 4.0, "bass"),
-    "piezo": PlayedSource("Piezo", Piezo(1e-9), 2.0, "piezo"),
+    "bass": PlayedSource("Bass", Active(1_000.0), 4.0, "bass", max_dbu=8.0, noise_dbu=-98.0),
+    "piezo": PlayedSource("Piezo", Piezo(1e-9), 2.0, "piezo", max_dbu=10.0, noise_dbu=-110.0),
 }
 """Representative, from memory."""
+
+
+def representative_of(device: Device) -> PlayedSource:
+    """What a device stands for that names no instrument of the session."""
+    family = device.word("family") if device.has_setting("family") else "guitar"
+    return REPRESENTATIVE.get(family, REPRESENTATIVE["guitar"])

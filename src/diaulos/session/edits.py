@@ -7,7 +7,7 @@ made; what it belongs to may be gone, and then it raises EditError and changes n
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from pydantic import ValidationError
@@ -167,6 +167,27 @@ def change_rig(rig_id: str, label: str, change_of: Callable[[Rig], Rig]) -> Edit
         return session.model_copy(update={"rigs": rigs})
 
     return Edit(label, change)
+
+
+def change_rigs(label: str, change_of: Callable[[Rig], Rig]) -> Edit:
+    """The same change of every rig: what is known of a unit is known wherever it stands."""
+
+    def change(session: Session) -> Session:
+        return session.model_copy(update={"rigs": tuple(change_of(rig) for rig in session.rigs)})
+
+    return Edit(label, change)
+
+
+TARGETS = frozenset(
+    {"target_peak_dbfs", "target_statistic", "target_rms_dbfs", "least_headroom_db"}
+)
+
+
+def set_target(**values: object) -> Edit:
+    """The target: statistic, values, and the least headroom ahead of the converter."""
+    if set(values) - TARGETS:
+        raise EditError(f"{', '.join(sorted(set(values) - TARGETS))} is no part of the target.")
+    return replace(set_info(**values), label="Set target")
 
 
 def add_rig(rig: Rig, label: str = "") -> Edit:
@@ -390,10 +411,15 @@ def set_info(**values: object) -> Edit:
     """Name, tempo, metre and target of the session."""
 
     def change(session: Session) -> Session:
-        allowed = {"name", "tempo_bpm", "metre", "target_peak_dbfs"}
+        allowed = {"name", "tempo_bpm", "metre", *TARGETS}
         unknown = set(values) - allowed
         if unknown:
             raise EditError(f"{', '.join(sorted(unknown))} cannot be changed.")
-        return _checked(session.model_copy(update=values))
+        try:
+            return _checked(session.model_copy(update=values))
+        except ValidationError as error:
+            first = error.errors()[0]
+            field = ".".join(str(place) for place in first["loc"])
+            raise EditError(f"{field}: {first['msg']}.") from error
 
     return Edit("Change session settings", change)

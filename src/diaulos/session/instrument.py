@@ -273,6 +273,13 @@ class Instrument(Frozen):
         values = self.pickup(position.pickups[0]).values if position else None
         return values.max_dbu if isinstance(values, (ActiveValues, PiezoValues)) else None
 
+    @property
+    def noise_dbu(self) -> float | None:
+        """What a buffered or piezo source adds of its own, None for a coil."""
+        position = self.position
+        values = self.pickup(position.pickups[0]).values if position else None
+        return values.noise_dbu if isinstance(values, (ActiveValues, PiezoValues)) else None
+
 
 class ComparedInput(Frozen):
     """An input that an instrument is looked at into; `beside` is a second one in parallel."""

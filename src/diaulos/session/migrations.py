@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -30,7 +31,42 @@ def _rigs_grow(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
-MIGRATIONS: Mapping[int, Migration] = {1: _instruments_get_circuits, 2: _rigs_grow}
+def _converters_get_floors(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 3 knew one noise figure of a converter, re its input at every gain: that is what
+    an equivalent input noise says. Its own floor is the representative one."""
+
+    def devices(parent: Any) -> None:
+        for device in _dicts(parent, "devices"):
+            _stages_mended(device)
+
+    data = copy.deepcopy(data)
+    for rig in _dicts(data, "rigs"):
+        devices(rig)
+    snapshots = data.get("snapshots")
+    for rig in snapshots.values() if isinstance(snapshots, dict) else ():
+        devices(rig)
+    for device in _dicts(data, "own_types"):
+        _stages_mended(device)
+    return data
+
+
+def _dicts(parent: Any, key: str) -> list[dict[str, Any]]:
+    found = parent.get(key, ()) if isinstance(parent, dict) else ()
+    return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
+
+
+def _stages_mended(device: dict[str, Any]) -> None:
+    for path in _dicts(device, "paths"):
+        for stage in _dicts(path, "stages"):
+            if stage.get("kind") == "adc" and "noise_dbu" in stage:
+                stage["input_noise"] = [{"ein_dbu": stage.pop("noise_dbu")}]
+
+
+MIGRATIONS: Mapping[int, Migration] = {
+    1: _instruments_get_circuits,
+    2: _rigs_grow,
+    3: _converters_get_floors,
+}
 """From version n to n + 1, by n. Version 1 is the first."""
 
 

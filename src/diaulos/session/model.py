@@ -21,7 +21,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 3
+SCHEMA_VERSION = 4
 
 InsideFile = Annotated[
     str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
@@ -29,6 +29,7 @@ InsideFile = Annotated[
 """A file of the session: one level down, no way out of the folder."""
 
 WordLength = Literal["24", "float"]
+TargetStatistic = Literal["peak", "rms"]
 
 __all__ = ["Family", "Ident", "Instrument", "Name"]
 
@@ -193,7 +194,7 @@ class Impulse(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[3] = 3
+    schema_version: Literal[4] = 4
     id: str
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -201,6 +202,11 @@ class Session(Frozen):
     tempo_bpm: float = Field(default=120.0, ge=20.0, le=400.0)
     metre: Annotated[str, StringConstraints(pattern=r"^[1-9]\d?/(1|2|4|8|16|32)$")] = "4/4"
     target_peak_dbfs: float = Field(default=-12.0, ge=-60.0, le=0.0)
+    target_statistic: TargetStatistic = "peak"
+    target_rms_dbfs: float = Field(default=-18.0, ge=-60.0, le=0.0)
+    """Counts in place of the peak while the statistic is "rms"."""
+    least_headroom_db: float = Field(default=6.0, ge=0.0, le=40.0)
+    """Wanted at every station ahead of the converter."""
     instruments: tuple[Instrument, ...] = ()
     rigs: tuple[Rig, ...] = ()
     current_rig: str = ""

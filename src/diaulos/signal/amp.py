@@ -240,7 +240,7 @@ class Amplifier:
         hum_v = 0.7746 * 10.0 ** (self.voice.hum_dbu / 20.0) * np.sqrt(2.0)
         time = (state.frame + np.arange(block.size)) / self._rate_hz
         hum = np.zeros(block.size)
-        for order, part in ((1, 0.6), (2, 1.0), (3, 0.3), (4, 0.4), (6, 0.15)):
+        for order, part in HUM_PARTS:
             hum += part * np.sin(2.0 * np.pi * self._faults.mains_hz * order * time + order)
         noise = state.rng.standard_normal(block.size)
         return block + noise_v * noise + hum_v * hum, state.rng
@@ -274,6 +274,25 @@ def peak_output(settings: AmpSettings, peak_v: float) -> float:
     x = _soft(np.array([first * peak_v]))
     x = _soft(10.0 ** (voice.power_gain_db / 20.0) * _soft(second * x))
     return float(x[0] * voice.output_v_peak * 10.0 ** (settings.master_db / 20.0))
+
+
+def idle_response(settings: AmpSettings, freqs_hz: Real, rate_hz: float) -> Real:
+    """Gain from the input to the speaker, volts per volt, of a signal far too small to drive
+    it: what noise and hum meet while nobody plays. Magnitude over frequency."""
+    amp = Amplifier(settings, rate_hz)
+    slope = (1.0 + amp.voice.bias**2) ** -1.5  # of x / sqrt(1 + x^2) at the bias
+    total = abs(amp._gain1 * slope * amp._gain2 * amp._gain3 * amp._out)
+    turn = np.exp(-2j * np.pi * freqs_hz / (rate_hz * amp.voice.oversampling))
+    gain = np.full(freqs_hz.shape, total)
+    for sos in amp._sos:
+        for b0, b1, b2, a0, a1, a2 in sos:
+            above, below = b0 + b1 * turn + b2 * turn**2, a0 + a1 * turn + a2 * turn**2
+            gain = gain * np.abs(above / below)
+    return np.asarray(gain)
+
+
+HUM_PARTS = ((1, 0.6), (2, 1.0), (3, 0.3), (4, 0.4), (6, 0.15))
+"""Harmonics of the mains in an amplifier's hum, re `hum_dbu` each."""
 
 
 def with_voice(settings: AmpSettings, voice: str) -> AmpSettings:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +22,12 @@ from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import Device, PortRef, Rig
 from diaulos.rig.monitoring import MonitorPlan
 from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU
-from diaulos.rig.sources import INSTRUMENT, PlayedSource
+from diaulos.rig.sources import (
+    INSTRUMENT,
+    USUAL_CREST_DB,
+    PlayedSource,
+    representative_of,
+)
 from diaulos.rig.trackplan import TrackPlan, plan_tracks, stereo_sides
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.instrument import Instrument
@@ -74,6 +79,22 @@ def played_sources(session: Session, rig: Rig) -> dict[str, PlayedSource]:
         one = instruments.get(device.word("instrument"))
         if one is not None and one.position is not None:
             found[device.id] = _played(one)
+    return with_played_levels(rig, found)
+
+
+def with_played_levels(rig: Rig, sources: Mapping[str, PlayedSource]) -> dict[str, PlayedSource]:
+    """Sources as loud as somebody typed or measured them in this rig."""
+    found = dict(sources)
+    devices = {device.id: device for device in rig.devices}
+    for level in rig.played:
+        device = devices.get(level.device)
+        if device is None or device.kind != INSTRUMENT:
+            continue
+        source = found.get(device.id) or representative_of(device)
+        peak = level.emf_peak_dbu
+        if source.max_dbu is not None:
+            peak = min(peak, source.max_dbu)
+        found[device.id] = replace(source, emf_peak_dbu=peak, crest_db=level.crest_db, known=True)
     return found
 
 
@@ -93,7 +114,12 @@ def _played(one: Instrument) -> PlayedSource:
     if one.max_dbu is not None:
         peak = min(peak, one.max_dbu)
     family = "bass" if one.family == "bass" else "guitar"
-    return PlayedSource(one.name, circuit, peak - lost, family, known)
+    crest = USUAL_CREST_DB
+    if reading is not None:
+        crest = max(0.0, reading.peak_dbfs - reading.loudest_400ms_dbfs)
+    return PlayedSource(
+        one.name, circuit, peak - lost, family, known, crest, one.max_dbu, one.noise_dbu
+    )
 
 
 def rig_graph(session: Session, rig: Rig) -> RigGraph:

@@ -30,10 +30,13 @@ from diaulos.rig.model import (
     Device,
     FilterStage,
     GainStage,
+    InputNoise,
+    Offset,
     Path,
     Port,
     Stage,
 )
+from diaulos.rig.noise import hears_thermal, input_noise
 from diaulos.rig.plan import amp_settings, filter_response, stage_gain
 from diaulos.signal.amp import AmpFaults, Amplifier
 from diaulos.signal.cabinet import cabinet_taps
@@ -41,9 +44,11 @@ from diaulos.signal.fir import minimum_phase
 from diaulos.units import (
     BOLTZMANN_J_PER_K,
     ROOM_TEMPERATURE_K,
+    db_to_gain,
     dbu_to_peak_volt,
     dbu_to_volt,
     ms_to_samples,
+    volt_to_dbu,
 )
 
 Real = NDArray[np.float64]
@@ -101,6 +106,7 @@ class StepMaker:
         self._rate_hz = rate_hz
         self._faults = faults
         self._impulses = impulses or {}
+        self._segment: Segment | None = None
         self._seed_of = seed_of
         self.steps: list[Step] = []
         self.delay_samples = ms_to_samples(course.delay_ms(rate_hz), rate_hz)
@@ -132,12 +138,16 @@ class StepMaker:
             step.reads.append((segment.load, None))
             self._add_digital_faults(segment, key)
             return
+        self._segment = segment
+        source = self._course.source
+        if segment.circuit is not None and source is not None:
+            self._add_hiss(source.noise_dbu, ("source", here))
         step = self._add(self._segment_filter(segment, segment.load), "segment", *key)
         for point in (segment.source, *(link.behind for link in segment.links[:-1])):
             if point is not None:
                 step.reads.append((point, self._segment_filter(segment, point)))
         step.reads.append((segment.load, None))
-        if segment.circuit is not None and self._faults.noise:
+        if self._faults.noise and hears_thermal(self._course, segment):
             self._add_thermal(segment, key)
         self._add_hum(segment, key)
         # An amplifier's input has its own way of clipping; others clip at their limit.
@@ -177,9 +187,7 @@ class StepMaker:
             density = 4.0 * BOLTZMANN_J_PER_K * ROOM_TEMPERATURE_K * np.maximum(ohm, 0.0)
             return np.asarray(np.sqrt(density * self._rate_hz / 2.0))
 
-        # Scaled up for the filter's sake: its floor is meant for gains near 1.
-        taps = minimum_phase(lambda f: 1e6 * gain(f), self._rate_hz, max_taps=2048) / 1e6
-        self._add(ColouredHiss(taps, self._seed_of(("thermal", *key))), "thermal", *key)
+        self._add_shaped(gain, ("thermal", *key))
 
     def _add_hum(self, segment: Segment, key: tuple[str, ...]) -> None:
         if not self._faults.noise:
@@ -220,14 +228,17 @@ class StepMaker:
             self._add(Filter(np.array([stage_gain(stage, device)])), "dac", *key)
             self._add_hiss(stage.noise_dbu, key)
         elif isinstance(stage, AdcStage):
-            self._add_hiss(stage.noise_dbu, key)
+            self._add_input_noise(stage.input_noise, stage.offsets, device, key)
             self._add(Filter(np.array([stage_gain(stage, device)])), "adc", *key)
+            floor_rms = db_to_gain(stage.floor_dbfs) / math.sqrt(2.0)  # AES17
+            self._add_hiss(volt_to_dbu(floor_rms), (*key, "floor"))
             self._add(Limit(1.0), "full", *key)
         elif isinstance(stage, AmpStage):
             self._add_amp(stage, device, key)
         elif isinstance(stage, CabinetStage):
             self._add(Filter(self._cabinet(stage, device)), "cabinet", *key)
         elif isinstance(stage, GainStage):
+            self._add_input_noise(stage.input_noise, stage.offsets, device, key)
             self._add(Filter(np.array([stage_gain(stage, device)])), "gain", *key)
             self._add_hiss(stage.noise_dbu, key)
         elif isinstance(stage, FilterStage):
@@ -260,6 +271,37 @@ class StepMaker:
             density = math.sqrt(self._rate_hz / 2.0 / NOISE_BAND_HZ)
             hiss = Hiss(dbu_to_volt(noise_dbu) * density, self._seed_of(key))
             self._add(hiss, "hiss", *key)
+
+    def _add_input_noise(
+        self,
+        noises: tuple[InputNoise, ...],
+        offsets: tuple[Offset, ...],
+        device: Device,
+        key: tuple[Hashable, ...],
+    ) -> None:
+        """Voltage noise of the input stage, and its current noise across what it looks into."""
+        noise = input_noise(noises, offsets, device)
+        segment = self._segment
+        if noise is None or segment is None or not self._faults.noise:
+            return
+        self._add_hiss(noise.voltage_dbu, (*key, "voltage"))
+        if noise.current_a <= 0.0:
+            return
+
+        def gain(freqs: Real) -> Real:
+            ohm = np.abs(segment.load_impedance(np.maximum(freqs, 15.0)))
+            return np.asarray(noise.current_a * ohm * math.sqrt(self._rate_hz / 2.0))
+
+        self._add_shaped(gain, (*key, "current"))
+
+    def _add_shaped(self, gain: Callable[[Real], Real], key: tuple[Hashable, ...]) -> None:
+        """Noise of a density over frequency. Scaled up for the filter's sake: its floor is
+        meant for gains near 1."""
+        most = float(np.max(gain(np.array([20.0, 200.0, 2_000.0, 20_000.0]))))
+        if most <= 0.0:
+            return
+        taps = minimum_phase(lambda f: gain(f) / most, self._rate_hz, max_taps=2048) * most
+        self._add(ColouredHiss(taps, self._seed_of(key)), *key)
 
     def _add_port_limit(self, port: Port, device: Device, path: Path) -> None:
         if port.max_dbu is not None:

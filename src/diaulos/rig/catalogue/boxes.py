@@ -139,6 +139,25 @@ def isolator(device_id: str = "isolator", *, stereo: bool = False) -> Device:
     )
 
 
+def inline_pad(device_id: str = "pad") -> Device:
+    """A pad of about 20 dB for a balanced line: 680 ohm in each leg, 150 ohm across."""
+    stage = PassiveStage(series_in_ohm=1_360.0, shunt_ohm=150.0)
+    return Device(
+        id=device_id,
+        kind="pad",
+        name="20 dB pad",
+        type="inline_pad",
+        ports=(
+            port("in", "Input", IN, Connector.XLR, SignalClass.LINE, 1_500.0,
+                 balance=Balance.SYMMETRICAL),
+            port("out", "Output", OUT, Connector.XLR, SignalClass.MIC, 140.0,
+                 balance=Balance.SYMMETRICAL),
+        ),
+        paths=(Path(source="in", target="out", stages=(stage,)),),
+        notes=REPRESENTATIVE,
+    )  # fmt: skip
+
+
 def usb_isolator(device_id: str = "usb_isolator", channels: int = 4) -> Device:
     """USB across, ground not."""
     ports: list[Port] = []

@@ -26,6 +26,7 @@ from diaulos.rig.model import (
     Device,
     DigitalFormat,
     GainStage,
+    InputNoise,
     Offset,
     Path,
     Port,
@@ -196,12 +197,17 @@ def _converter(n: int) -> AdcStage:
     return AdcStage(
         full_scale_dbu=18.0,
         latency_samples=38.24,
-        noise_dbu=-112.0,
+        floor_dbfs=-116.0,
+        input_noise=(
+            InputNoise(when=((f"mode{n}", "mic"),), ein_dbu=-127.0, current_pa=1.2),
+            InputNoise(when=((f"mode{n}", "instrument"),), ein_dbu=-114.0, current_pa=0.05),
+            InputNoise(ein_dbu=-108.0, current_pa=1.2),
+        ),
         control=f"gain{n}",
         offsets=(
             Offset(when=((f"mode{n}", "mic"),), db=-10.0),
             Offset(when=((f"mode{n}", "instrument"),), db=-5.0),
-            Offset(when=((f"pad{n}", "on"),), db=PAD_DB),
+            Offset(when=((f"pad{n}", "on"),), db=PAD_DB, pad=True),
         ),
     )
 
@@ -224,7 +230,13 @@ def mic_preamp(device_id: str = "preamp") -> Device:
             Path(
                 source="in",
                 target="out",
-                stages=(GainStage(control="gain", noise_dbu=-92.0),),
+                stages=(
+                    GainStage(
+                        control="gain",
+                        noise_dbu=-98.0,
+                        input_noise=(InputNoise(ein_dbu=-127.5, current_pa=1.5),),
+                    ),
+                ),
             ),
         ),
         settings=(
@@ -248,7 +260,11 @@ def converter(device_id: str = "converter") -> Device:
         ports.append(line_in(f"in{n}", f"Line input {n}"))
         settings.append(knob(f"gain{n}", f"Gain {n}", 0.0, 0.0, 20.0))
         stage = AdcStage(
-            full_scale_dbu=18.0, latency_samples=22.4, noise_dbu=-100.0, control=f"gain{n}"
+            full_scale_dbu=18.0,
+            latency_samples=22.4,
+            floor_dbfs=-118.0,
+            input_noise=(InputNoise(ein_dbu=-106.0, current_pa=1.2),),
+            control=f"gain{n}",
         )
         paths.append(
             Path(source=f"in{n}", target="optical_out", target_channel=n - 1, stages=(stage,))

@@ -31,6 +31,7 @@ from diaulos.rig.model import (
     Device,
     DigitalFormat,
     GainStage,
+    InputNoise,
     Offset,
     Path,
     Port,
@@ -48,8 +49,9 @@ OUT_DBU = 12.0
 _IN = AdcStage(
     full_scale_dbu=FULL_SCALE_DBU,
     latency_samples=24.3,
-    noise_dbu=-114.0,
-    offsets=(Offset(when=(("pad", "on"),), db=PAD_DB),),
+    floor_dbfs=-114.0,
+    input_noise=(InputNoise(ein_dbu=-113.0, current_pa=0.02),),
+    offsets=(Offset(when=(("pad", "on"),), db=PAD_DB, pad=True),),
 )
 
 
@@ -229,7 +231,10 @@ def _processed(target: str, channel: int, side: str) -> list[Path]:
                 )
             )
     back = AdcStage(
-        full_scale_dbu=18.0, latency_samples=24.3, noise_dbu=-100.0, control="return_level"
+        full_scale_dbu=18.0,
+        latency_samples=24.3,
+        input_noise=(InputNoise(ein_dbu=-102.0, current_pa=1.0),),
+        control="return_level",
     )
     found.append(
         Path(
@@ -261,7 +266,11 @@ def impulse_loader(device_id: str = "impulse_loader") -> Device:
                 source="in",
                 target="out",
                 stages=(
-                    AdcStage(full_scale_dbu=18.0, latency_samples=24.3, noise_dbu=-100.0),
+                    AdcStage(
+                        full_scale_dbu=18.0,
+                        latency_samples=24.3,
+                        input_noise=(InputNoise(ein_dbu=-102.0, current_pa=1.0),),
+                    ),
                     CabinetStage(),
                     DelayStage(ms=0.8),
                     GainStage(control="output"),

@@ -14,6 +14,7 @@ from diaulos.rig.model import (
     Device,
     Direction,
     GainStage,
+    InputNoise,
     PassiveStage,
     Path,
     Port,
@@ -90,7 +91,11 @@ def interface(device_id: str = "interface", inputs: int = 8) -> Device:
         # The converters' own delays are not whole samples, as they are not in life.
         dac = DacStage(full_scale_dbu=16.0, latency_samples=41.63, noise_dbu=-94.0)
         adc = AdcStage(
-            full_scale_dbu=18.0, latency_samples=38.24, noise_dbu=-92.0, control=f"gain{n}"
+            full_scale_dbu=18.0,
+            latency_samples=38.24,
+            floor_dbfs=-116.0,
+            input_noise=(InputNoise(ein_dbu=-104.0, current_pa=1.2),),
+            control=f"gain{n}",
         )
         paths += [
             Path(source=f"play{n}", target=f"line_out{n}", stages=(dac,)),

@@ -48,6 +48,7 @@ def _types() -> dict[str, DeviceType]:
             ("passive_splitter", partial(boxes.splitter, buffered=False)),
             ("buffered_splitter", partial(boxes.splitter, buffered=True)),
             ("switcher", boxes.switcher),
+            ("inline_pad", boxes.inline_pad),
             ("line_isolator", boxes.isolator),
             ("isolation_transformer", partial(boxes.isolator, stereo=True)),
             ("usb_isolator", boxes.usb_isolator),

@@ -1,0 +1,434 @@
+"""A course as a row of elements: gains, knobs, noise, places where a level is read, and the
+curve of an amplifier.
+
+Conventions
+- Levels are in dBu in the analog part and dBFS in the digital part; a converter is a gain of
+  plus or minus its full scale. RMS in dBFS follows AES17, so that one number serves peak and
+  noise alike.
+- A `shape` is a power gain over `GRID_HZ`; `db` is its value at 1 kHz. Noise densities are
+  powers per hertz, 1 being 0 dBu (or 0 dBFS) over one hertz.
+- Levels are not held at ceilings: a station behind a clipping one shows what would arrive.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.rig.course import Course
+from diaulos.rig.flow import Active, Point, Segment, cut
+from diaulos.rig.ground import is_exposed, loop_hum_v
+from diaulos.rig.model import (
+    DIGITAL_CLASSES,
+    AdcStage,
+    AmpStage,
+    CabinetStage,
+    DacStage,
+    DelayStage,
+    Device,
+    GainStage,
+    Stage,
+)
+from diaulos.rig.noise import StageNoise, hears_thermal, input_noise
+from diaulos.rig.plan import (
+    PLAN_HZ,
+    amp_settings,
+    dac_full_scale_dbu,
+    full_scale_dbu,
+    offset_db,
+    stage_response,
+)
+from diaulos.signal.amp import HUM_PARTS, VOICES, idle_response, peak_output
+from diaulos.signal.weighting import a_weighting_gain
+from diaulos.units import (
+    BOLTZMANN_J_PER_K,
+    LOWEST_DB,
+    ROOM_TEMPERATURE_K,
+    ZERO_DBU_V,
+    dbu_to_peak_volt,
+    peak_volt_to_dbu,
+)
+
+Real = NDArray[np.float64]
+
+GRID_HZ: Real = np.unique(np.append(np.geomspace(20.0, 20_000.0, 96), PLAN_HZ))
+"""The band of every noise figure; 1 kHz is one of its points."""
+AT_1KHZ = int(np.searchsorted(GRID_HZ, PLAN_HZ))
+BAND_HZ: Real = np.zeros(GRID_HZ.size)
+"""Bandwidth that each point stands for (trapezoids)."""
+BAND_HZ[:-1] += np.diff(GRID_HZ) / 2.0
+BAND_HZ[1:] += np.diff(GRID_HZ) / 2.0
+BAND_A: Real = BAND_HZ * a_weighting_gain(GRID_HZ) ** 2
+FLAT: Real = np.ones(GRID_HZ.size)
+WIDTH_HZ = float(BAND_HZ.sum())
+MAINS_HZ = 50.0
+"""Of planned hum, while nobody measured it."""
+AMP_RATE_HZ = 48_000.0
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a level is read: a port of a device, a converter, a modeled amplifier's end."""
+
+    key: str
+    name: str
+    device: str
+    device_name: str
+    leg: int
+    unit: str
+    ceiling: float | None
+    full_scale_dbu: float | None = None
+    """At a converter: what 0 dBFS is in dBu."""
+    port: str = ""
+    before_converter: bool = True
+    """Ahead of the last converter of its course."""
+
+
+@dataclass(frozen=True, eq=False)
+class NoiseSource:
+    """Something that adds noise: what it is in words, and how much."""
+
+    words: str
+    kind: str
+    device: str
+    density: Real
+
+
+@dataclass(frozen=True, eq=False)
+class Gain:
+    """A linear gain. `db` is its value at 1 kHz."""
+
+    db: float
+    shape: Real | None = None
+    """Power over frequency, None where it is flat."""
+
+    @property
+    def power(self) -> Real:
+        """Power gain over the grid."""
+        return 10.0 ** (self.db / 10.0) * FLAT if self.shape is None else self.shape
+
+
+@dataclass(frozen=True)
+class Knob:
+    """A gain that a person turns; `db` is what it gives as it stands."""
+
+    device: str
+    setting: str
+    db: float
+    effect: Callable[[float], float]
+    """dB that it gives at a value."""
+
+
+@dataclass(frozen=True, eq=False)
+class Curve:
+    """An amplifier: peak in, peak out, and the gain of what is too small to drive it."""
+
+    peak: Callable[[float], float]
+    idle: Real
+
+
+@dataclass(frozen=True)
+class Read:
+    """A station."""
+
+    place: Place
+
+
+Element = Gain | Knob | Curve | NoiseSource | Read
+
+
+def flat_density(level: float) -> Real:
+    """Density of white noise of a level over 20 Hz to 20 kHz."""
+    return np.asarray(10.0 ** (level / 10.0) / WIDTH_HZ * FLAT)
+
+
+def tones_density(lines: tuple[tuple[float, float], ...]) -> Real:
+    """Tones, as (Hz, power), shared out to the two points of the grid beside each: what comes
+    behind then weighs them by its gain at their frequency."""
+    found = np.zeros(GRID_HZ.size)
+    for hz, power in lines:
+        above = int(np.clip(np.searchsorted(GRID_HZ, hz), 1, GRID_HZ.size - 1))
+        low, high = GRID_HZ[above - 1], GRID_HZ[above]
+        share = float(np.clip((hz - low) / (high - low), 0.0, 1.0))
+        found[above - 1] += (1.0 - share) * power / BAND_HZ[above - 1]
+        found[above] += share * power / BAND_HZ[above]
+    return found
+
+
+def elements_of(course: Course) -> tuple[Element, ...]:
+    """A whole course, from the instrument's EMF or the played track."""
+    found: list[Element] = []
+    for step in cut(course):
+        found += step_elements(course, step)
+    return tuple(found)
+
+
+def step_elements(course: Course, step: Segment | Active) -> list[Element]:
+    """One segment, or the inside of one device."""
+    if isinstance(step, Segment):
+        return _segment_elements(course, step)
+    return _active_elements(course, step)
+
+
+# --- between two devices ---
+
+
+def _segment_elements(course: Course, segment: Segment) -> list[Element]:
+    load = segment.load
+    if segment.source.port.signal_class in DIGITAL_CLASSES:
+        return [Read(_place(course, load, "dBFS", 0.0))]
+    if segment.digital:
+        return []  # through the air: a level in dBu says nothing there
+    found: list[Element] = []
+    source = course.source
+    start = Gain(0.0)
+    if segment.circuit is not None and source is not None and source.noise_dbu is not None:
+        device = course.legs[0].device
+        density = flat_density(source.noise_dbu)
+        found.append(NoiseSource(f"electronics of {source.name}", "source", device.id, density))
+    first = len(found)
+    before: Real | None = None
+    for point, response in segment.responses(GRID_HZ).items():
+        power = np.square(np.abs(response))
+        ratio = power if before is None else power / np.maximum(before, 1e-300)
+        gain = Gain(_db(ratio[AT_1KHZ]), ratio)
+        start = start if before is not None else gain
+        found.append(gain)
+        found.append(Read(_place(course, point, "dBu", point.port.max_dbu)))
+        before = power
+    # Noise of the network is worked out where it arrives, and put where it begins.
+    assert before is not None
+    back = np.maximum(before, 1e-300) / np.maximum(start.power, 1e-300)
+    for noise in (*_thermal(course, segment), *_loop_hum(course, segment)):
+        found.insert(first + 1, replace(noise, density=noise.density / back))
+    return found
+
+
+def _thermal(course: Course, segment: Segment) -> list[NoiseSource]:
+    if not hears_thermal(course, segment):
+        return []
+    ohm = np.maximum(segment.load_impedance(GRID_HZ).real, 0.0)
+    density = 4.0 * BOLTZMANN_J_PER_K * ROOM_TEMPERATURE_K * ohm / ZERO_DBU_V**2
+    device = course.legs[segment.source.leg].device
+    name = course.source.name if segment.circuit is not None and course.source else device.name
+    return [NoiseSource(f"thermal noise of {name}", "thermal", device.id, density)]
+
+
+def _loop_hum(course: Course, segment: Segment) -> list[NoiseSource]:
+    graph = course.graph
+    found: list[NoiseSource] = []
+    for leg in course.legs[segment.source.leg : segment.load.leg]:
+        cable = leg.cable
+        if cable is None or cable.id not in graph.loop_cables:
+            continue
+        if is_exposed(cable, graph.source(cable).port, graph.target(cable).port):
+            from diaulos.rig.bench.processors import Hum
+
+            parts = Hum.HARMONICS
+            total = sum(part**2 for _, part in parts)
+            power = (loop_hum_v(cable) / ZERO_DBU_V) ** 2
+            lines = tuple((MAINS_HZ * n, power * part**2 / total) for n, part in parts)
+            words = f"hum of the ground loop through {cable.label or cable.id}"
+            found.append(NoiseSource(words, "hum", leg.device.id, tones_density(lines)))
+    return found
+
+
+def _place(course: Course, point: Point, unit: str, ceiling: float | None) -> Place:
+    device = course.legs[point.leg].device
+    last = point.leg == len(course.legs) - 1
+    name = point.port.name if last else f"{device.name}: {point.port.name}"
+    return Place(
+        key=f"{point.leg}.{point.port.id}",
+        name=name,
+        device=device.id,
+        device_name=device.name,
+        leg=point.leg,
+        unit=unit,
+        ceiling=ceiling,
+        port=point.port.id,
+    )
+
+
+# --- inside a device ---
+
+
+def _active_elements(course: Course, active: Active) -> list[Element]:
+    leg = active.leg
+    assert leg.path is not None
+    found: list[Element] = []
+    for number, stage in enumerate(leg.path.stages):
+        found += _stage_elements(course, active, stage, number)
+    return found
+
+
+def _stage_elements(course: Course, active: Active, stage: Stage, number: int) -> list[Element]:
+    device = active.leg.device
+    if isinstance(stage, AdcStage):
+        return _adc_elements(course, active, stage)
+    if isinstance(stage, DacStage):
+        return _dac_elements(active, stage, number)
+    if isinstance(stage, AmpStage):
+        return _amp_elements(active, stage)
+    if isinstance(stage, GainStage):
+        noise = input_noise(stage.input_noise, stage.offsets, device)
+        found = _stage_noise(course, active, noise)
+        found.append(Gain(stage.gain_db + offset_db(stage.offsets, device)))
+        if stage.control is not None:
+            value = device.number(stage.control)
+            found.append(Knob(device.id, stage.control, value, lambda db: db))
+        if stage.noise_dbu is not None:
+            words = f"output stage of {device.name}"
+            found.append(NoiseSource(words, "output", device.id, flat_density(stage.noise_dbu)))
+        return found
+    if isinstance(stage, DelayStage):
+        return []
+    if isinstance(stage, CabinetStage) and device.word(stage.setting).endswith(".wav"):
+        return []  # a brought response is levelled at 1 kHz when it is loaded
+    if isinstance(stage, CabinetStage):
+        power = _cabinet_power(stage, device.word(stage.setting))
+    else:
+        power = np.square(np.abs(stage_response(stage, device, GRID_HZ)))
+    return [Gain(_db(power[AT_1KHZ]), power)]
+
+
+@lru_cache(maxsize=64)
+def _cabinet_power(stage: CabinetStage, name: str) -> Real:
+    """A stand-in cabinet over the grid: some thousand taps, the same every time."""
+    from diaulos.rig.catalogue.parts import cabinet_choice
+
+    words = Device(
+        id="c", kind="cabinet", name="c", ports=(), settings=(cabinet_choice(name, stage.setting),)
+    )
+    return np.asarray(np.square(np.abs(stage_response(stage, words, GRID_HZ))))
+
+
+def _adc_elements(course: Course, active: Active, stage: AdcStage) -> list[Element]:
+    device = active.leg.device
+    full = full_scale_dbu(stage, device)
+    found = _stage_noise(course, active, input_noise(stage.input_noise, stage.offsets, device))
+    if stage.control is None:
+        found.append(Gain(-full))
+    else:
+        control = stage.control
+        if not stage.measured:
+            value = device.number(control)
+            found += [Gain(-full - value), Knob(device.id, control, value, lambda db: db)]
+            return [*found, *_adc_end(active, stage, full)]
+        at_zero = full_scale_dbu(stage, _set_to(device, control, 0.0))
+
+        def effect(value: float) -> float:
+            return at_zero - full_scale_dbu(stage, _set_to(device, control, value))
+
+        found += [Gain(-at_zero), Knob(device.id, control, at_zero - full, effect)]
+    return [*found, *_adc_end(active, stage, full)]
+
+
+def _adc_end(active: Active, stage: AdcStage, full: float) -> list[Element]:
+    """The converter itself: its floor, and the station."""
+    device = active.leg.device
+    words = f"converter of {device.name}"
+    return [
+        NoiseSource(words, "converter", device.id, flat_density(stage.floor_dbfs)),
+        Read(_inner(active, "converter", f"{device.name}: converter", full)),
+    ]
+
+
+def _set_to(device: Device, control: str, value: float) -> Device:
+    """A device with a control anywhere, its range aside: what gain 0 would give."""
+    settings = tuple(
+        s.model_copy(update={"value": value}) if s.id == control else s for s in device.settings
+    )
+    return device.model_copy(update={"settings": settings})
+
+
+def _dac_elements(active: Active, stage: DacStage, number: int) -> list[Element]:
+    device = active.leg.device
+    found: list[Element] = []
+    full = dac_full_scale_dbu(stage, device)
+    if number:
+        found.append(Read(_inner(active, "output", f"{device.name}: output converter", full)))
+    if stage.control is None:
+        found.append(Gain(full))
+    else:
+        control = stage.control
+        at_zero = dac_full_scale_dbu(stage, _set_to(device, control, 0.0))
+
+        def effect(value: float) -> float:
+            return dac_full_scale_dbu(stage, _set_to(device, control, value)) - at_zero
+
+        found += [Gain(at_zero), Knob(device.id, control, full - at_zero, effect)]
+    words = f"output converter of {device.name}"
+    found.append(NoiseSource(words, "output", device.id, flat_density(stage.noise_dbu)))
+    return found
+
+
+def _amp_elements(active: Active, stage: AmpStage) -> list[Element]:
+    device = active.leg.device
+    settings = amp_settings(device)
+    voice = VOICES[settings.voice]
+    modeled = stage.full_scale_dbu is not None
+    before = stage.full_scale_dbu or 0.0
+    after = stage.full_out_dbu if modeled else 0.0
+
+    def peak(level: float) -> float:
+        return peak_volt_to_dbu(peak_output(settings, dbu_to_peak_volt(level)))
+
+    hum = tuple(
+        (MAINS_HZ * order, 10.0 ** (voice.hum_dbu / 10.0) * part**2) for order, part in HUM_PARTS
+    )
+    idle = np.square(idle_response(settings, GRID_HZ, AMP_RATE_HZ))
+    name = f"amplifier model of {device.name}" if modeled else device.name
+    found: list[Element] = [
+        Gain(before),
+        NoiseSource(f"input of {name}", "amp", device.id, flat_density(voice.noise_dbu)),
+        NoiseSource(f"hum of {name}", "hum", device.id, tones_density(hum)),
+        Curve(peak, idle),
+        Gain(-after),
+    ]
+    if modeled:
+        found.append(Read(_inner(active, "model", f"{device.name}: amplifier model", None)))
+    return found
+
+
+def _stage_noise(course: Course, active: Active, noise: StageNoise | None) -> list[Element]:
+    """Voltage noise, and current noise across what the input looks into."""
+    if noise is None:
+        return []
+    device = active.leg.device
+    entry = active.leg.entry
+    assert entry is not None
+    found: list[Element] = []
+    if noise.voltage_dbu > LOWEST_DB:
+        words = f"voltage noise of {device.name}, {entry.name}"
+        density = flat_density(noise.voltage_dbu)
+        found.append(NoiseSource(words, "voltage", device.id, density))
+    if noise.current_a > 0.0:
+        segment = next(
+            step for step in cut(course) if isinstance(step, Segment) and step.load == active.entry
+        )
+        volts = noise.current_a * np.abs(segment.load_impedance(GRID_HZ)) / ZERO_DBU_V
+        words = f"current noise of {device.name}, {entry.name}"
+        found.append(NoiseSource(words, "current", device.id, np.square(volts)))
+    return found
+
+
+def _inner(active: Active, what: str, name: str, full: float | None) -> Place:
+    device = active.leg.device
+    return Place(
+        key=f"{active.index}.{what}",
+        name=name,
+        device=device.id,
+        device_name=device.name,
+        leg=active.index,
+        unit="dBFS",
+        ceiling=0.0,
+        full_scale_dbu=full,
+    )
+
+
+def _db(power: float) -> float:
+    return float(10.0 * np.log10(power)) if power > 0.0 else LOWEST_DB
