@@ -47,7 +47,7 @@ def wait(app: QApplication, condition: Callable[[], bool], seconds: float = 120.
 
 def settled(desk: Desk, view: ReampView) -> bool:
     """Whether levels and waveforms are on screen."""
-    others = (desk.instruments, desk.rig)
+    others = (desk.instruments, desk.rig, desk.levels)
     return desk.jobs.quiet and view.settled and all(o is None or o.settled for o in others)
 
 

@@ -21,6 +21,7 @@ from diaulos.app.jobs import Job, Jobs
 from diaulos.app.main_window import MainWindow
 from diaulos.app.services import Services
 from diaulos.app.views.instruments.view import InstrumentsView
+from diaulos.app.views.levels.view import LevelsView
 from diaulos.app.views.reamp.view import ReampView
 from diaulos.app.views.rig.view import RigView
 from diaulos.app.widgets.course_strip import CourseRow
@@ -30,6 +31,8 @@ from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes, recoverable
+
+View = ReampView | InstrumentsView | RigView | LevelsView
 
 WELCOME = (
     "<h2>No session is open</h2><p>File &gt; New session (Ctrl+N) makes one, "
@@ -50,6 +53,7 @@ class Desk(QObject):
         self.view: ReampView | None = None
         self.instruments: InstrumentsView | None = None
         self.rig: RigView | None = None
+        self.levels: LevelsView | None = None
         self._rows: dict[str, tuple[tuple[CourseRow, ...], str]] = {}
         window.desk = self
         window.strip.chosen.connect(self._on_course)
@@ -76,10 +80,11 @@ class Desk(QObject):
         return words
 
     @property
-    def current(self) -> ReampView | InstrumentsView | RigView | None:
+    def current(self) -> View | None:
         """The view on screen."""
         shown = self.window.stack.currentWidget()
-        return next((v for v in (self.view, self.instruments, self.rig) if v and v is shown), None)
+        views = (self.view, self.instruments, self.rig, self.levels)
+        return next((view for view in views if view and view is shown), None)
 
     def history_labels(self) -> tuple[str, str]:
         """What undo and redo would do."""
@@ -90,6 +95,8 @@ class Desk(QObject):
     def _on_course(self, key: str) -> None:
         if self.rig is not None and self.current is self.rig:
             self.rig.choose_course(key)
+        elif self.levels is not None and self.current is self.levels:
+            self.levels.choose_course(key)
         elif self.view is not None:
             self.view.choose_rig(key)
 
@@ -156,13 +163,15 @@ class Desk(QObject):
             self.show_instruments()
         elif self.window.preferences.view == "rig":
             self.show_rig()
+        elif self.window.preferences.view == "levels":
+            self.show_levels()
         else:
             self.show_reamp()
         self.window.preferences.add_recent(str(folder.path))
         self._on_state()
         self.view._tell_courses()
 
-    def _add_view(self, view: ReampView | InstrumentsView | RigView) -> None:
+    def _add_view(self, view: View) -> None:
         view.said.connect(self.window.say)
         view.problem.connect(self.show_problem)
         for button in view.findChildren(QAbstractButton):
@@ -171,7 +180,7 @@ class Desk(QObject):
             self.window.guard_space(button)
         self.window.stack.addWidget(view)
 
-    def _show(self, view: ReampView | InstrumentsView | RigView) -> None:
+    def _show(self, view: View) -> None:
         self.window.stack.setCurrentWidget(view)
         self.window.rail.show_chosen(view.ident)
         self.window.preferences.view = view.ident
@@ -191,6 +200,11 @@ class Desk(QObject):
             self.window.stack.removeWidget(self.rig)
             self.rig.deleteLater()
             self.rig = None
+        if self.levels is not None:
+            self.levels.close_down()
+            self.window.stack.removeWidget(self.levels)
+            self.levels.deleteLater()
+            self.levels = None
         self._rows.clear()
         if self.view is not None:
             self.view.close_down()
@@ -508,6 +522,19 @@ class Desk(QObject):
         if self.view is not None:
             self.view.player.pause()
         self._show(self.rig)
+
+    def show_levels(self) -> None:
+        """Made when it is first asked for, like the others."""
+        document = self.document
+        if document is None:
+            return
+        if self.levels is None:
+            self.levels = LevelsView(document, self.jobs, self.services)
+            self.levels.courses_changed.connect(partial(self._on_rows, "levels"))
+            self._add_view(self.levels)
+        if self.view is not None:
+            self.view.player.pause()
+        self._show(self.levels)
 
     def cancel(self) -> None:
         self.jobs.cancel()

@@ -126,6 +126,11 @@ QLabel[role="muted"] { color: $muted; }
 QLabel[role="figure"] { font-family: "B612 Mono"; }
 QLabel[role="problem"] { color: $danger_text; font-weight: bold; }
 QLabel[role="headline"] { font-size: 15pt; font-weight: bold; }
+QLabel[role="far"] { font-size: 26pt; }
+QLabel[role="farther"] { font-family: "B612 Mono"; font-size: 72pt; font-weight: bold; }
+QLabel[role="farthest"] { font-size: 44pt; font-weight: bold; }
+QLabel[role="clips"] { background: $danger; color: $danger_ink; font-size: 26pt;
+  font-weight: bold; padding: 2px 18px; }
 QLabel[role="reason"] { color: $danger_text; font-size: 9pt; }
 QLabel[role="notice"] { background: $raised; border: 1px solid $cabinet; padding: 4px; }
 #rail { background: $raised; border-right: 1px solid $line; }

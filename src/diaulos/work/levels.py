@@ -15,7 +15,7 @@ from diaulos.rig.levels.diagram import LevelDiagram, Station, level_diagram
 from diaulos.rig.levels.freeing import Freeing, Obstacle, freeings, obstacle
 from diaulos.rig.levels.settings import CourseSetting
 from diaulos.rig.levels.solve import Aim, Setup, Solution, solve
-from diaulos.rig.levels.whatif import scenario
+from diaulos.rig.levels.whatif import scenario, scenarios
 from diaulos.rig.model import PlayedLevel, PortRef, Rig, SettingRef
 from diaulos.rig.sources import USUAL_CREST_DB
 from diaulos.session.edits import Edit, change_rig
@@ -348,12 +348,15 @@ def _change_words(
         if solved.obstacle is not None:
             return _freed_words(solved), "change the rig", False
         return "None: this is the best that its steps allow.", "leave it", True
-    words = "; ".join(f"{one.words}: {one.value_words(value)}" for one, value in changes_[:3])
+    words = "\n".join(
+        f"{one.words} from {one.value_words(one.value)} to {one.value_words(value)}"
+        for one, value in changes_[:3]
+    )
     if len(changes_) > 3:
-        words += f"; {len(changes_) - 3} more"
+        words += f"\n{len(changes_) - 3} more"
     if solved.obstacle is not None:
-        words += f". {solved.obstacle.words}"
-    return f"{words}.", _instruction(changes_, diagram), False
+        words += f"\nStill: {solved.obstacle.words}"
+    return words, _instruction(changes_, diagram), False
 
 
 def _freed_words(solved: Solved) -> str:
@@ -534,3 +537,42 @@ def _settings_data(solution: Solution, setup: Setup) -> list[dict[str, Any]]:
 def asked(course: Course, question: str, bits: int | None = None) -> LevelDiagram:
     """The diagram of a course under a what-if question."""
     return level_diagram(scenario(course, question).change(course), bits)
+
+
+# --- for the window ---
+
+
+@dataclass(frozen=True)
+class LevelsReport:
+    """Everything that the view shows of a rig and of its chosen course."""
+
+    rig: Rig
+    courses: tuple[CourseLevels, ...]
+    chosen: CourseLevels | None
+    solved: Solved | None
+    verdict: Verdict | None
+    asked: LevelDiagram | None
+    """The chosen course under a what-if question."""
+    worth: tuple[GainWorth, ...]
+
+
+def look_at_levels(
+    session: Session, track: PortRef | None = None, question: str = "", *, free_tone: bool = False
+) -> LevelsReport:
+    """The current rig's diagrams, and the chosen course (the first by default) solved."""
+    rig = session.rig()
+    bits = word_bits(session)
+    courses = levels_of(session)
+    chosen = next((one for one in courses if one.track == track), None)
+    chosen = chosen or next((one for one in courses if one.diagram is not None), None)
+    if chosen is None or chosen.diagram is None:
+        return LevelsReport(rig, courses, chosen, None, None, None, ())
+    solved = next(iter(solve_rig(session, rig.id, (chosen.track,), free_tone=free_tone)), None)
+    said = verdict(chosen.diagram, solved, aim_of(session))
+    course = chosen.diagram.course
+    asked_ = asked(course, question, bits) if question in _questions(course) else None
+    return LevelsReport(rig, courses, chosen, solved, said, asked_, gain_worth(course, bits))
+
+
+def _questions(course: Course) -> set[str]:
+    return {one.id for one in scenarios(course)}

@@ -115,7 +115,7 @@ def _peaks(
     )
     request = replace(player_request(session, described, seed, source=source), session=other)
     done = render(request, lambda _track, _name: _Nowhere(), progress=progress, cancel=cancel)
-    return {one.track: one.peak_dbfs for one in done.tracks}
+    return {one.track: min(0.0, one.peak_dbfs) for one in done.tracks}
 
 
 def _surprised(rig: Rig, courses: Mapping[PortRef, Course], seed: int) -> tuple[Rig, str]:
