@@ -118,3 +118,23 @@ def big_rig(groups: int):  # type: ignore[no-untyped-def]
         devices=tuple(patch.devices.values()),
         cables=tuple(patch.cables),
     )
+
+
+def long_course():  # type: ignore[no-untyped-def]
+    """One course of fourteen stations with eight controls: pedal, DI, preamp, two mixers, an
+    interface input with its switch, pad and gain."""
+    from diaulos.rig.course import trace
+    from diaulos.rig.graph import RigGraph
+    from diaulos.rig.templates import Patch
+
+    patch = Patch("Long")
+    patch.add("guitar", "guitar").add("pedal", "pedal").add("active_di", "di")
+    patch.add("mic_preamp", "preamp", phantom="on").add("line_mixer", "one")
+    patch.add("line_mixer", "two").add("interface4", "interface").add("computer", "computer")
+    for source, target in (
+        ("guitar.out", "pedal.in"), ("pedal.out", "di.in"), ("di.out", "preamp.in"),
+        ("preamp.out", "one.in1"), ("one.out", "two.in1"), ("two.out", "interface.in1"),
+    ):  # fmt: skip
+        patch.join(source, target)
+    graph = RigGraph(patch.record("interface.rec1", 1, "Long").rig("r"))
+    return trace(graph, graph.tracks[0])

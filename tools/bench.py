@@ -289,6 +289,52 @@ def rig_growth(runs: int) -> Row:
     return Row("rig, growth to 1,000 devices", big, little, "<= 2", note)
 
 
+def levels_course(runs: int) -> Row:
+    """The gains of one long course solved, beside trying every setting through whole diagrams
+    (reckoned from as many as fit into a run)."""
+    import math
+
+    from diaulos.rig.levels.diagram import level_diagram
+    from diaulos.rig.levels.settings import settings_on, with_values
+    from diaulos.rig.levels.solve import solve
+    from support import long_course
+
+    course = long_course()
+    free = [one for one in settings_on(course) if not one.kept]
+    count = math.prod(len(one.steps) for one in free)
+    tried = 40
+
+    def some() -> None:
+        for n in range(tried):
+            values = {one.ref: one.steps[n % len(one.steps)] for one in free}
+            level_diagram(with_values(course, values))
+
+    ours, plain = in_turn(lambda: solve(course), some, runs)
+    every = [seconds * count / tried for seconds in plain]
+    note = (
+        f"{len(level_diagram(course).stations)} stations, {len(free)} controls; ours "
+        f"{statistics.median(ours) * 1000:.0f} ms; plain: all {count:.3g} settings, reckoned "
+        f"from {tried}"
+    )
+    return Row("levels, one course solved", ours, every, "50 ms", note)
+
+
+def levels_session(runs: int) -> Row:
+    """All gains of sixteen courses, beside one by one without what the rig already knows."""
+    from diaulos.session.model import Session
+    from diaulos.work.levels import levels_of, solve_rig
+    from support import big_rig
+
+    rig = big_rig(2)
+    session = Session(id="s", name="Bench", sample_rate_hz=RATE, rigs=(rig,), current_rig=rig.id)
+    count = len(levels_of(session))
+    ours, plain = in_turn(
+        lambda: solve_rig(session, with_freeings=False), lambda: levels_of(session), runs
+    )
+    note = f"{count} courses; ours {statistics.median(ours):.2f} s; plain: their diagrams alone"
+    return Row("levels, 16 courses solved", ours, plain, "1 s", note)
+
+
 BARE = """
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QLabel, QMainWindow
@@ -339,6 +385,8 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "loading": loading,
     "rig": rig_checks,
     "rig-growth": rig_growth,
+    "levels": levels_course,
+    "levels-session": levels_session,
     "paint": lambda runs: start(runs, "paint"),
     "usable": lambda runs: start(runs, "usable"),
 }

@@ -51,6 +51,11 @@ def settled(desk: Desk, view: ReampView) -> bool:
     return desk.jobs.quiet and view.settled and all(o is None or o.settled for o in others)
 
 
+def settled_now(desk: Desk) -> bool:
+    """Whether the view on screen is: one that cannot show this rig may wait."""
+    return desk.jobs.quiet and desk.current is not None and desk.current.settled
+
+
 def main() -> None:
     """Write one picture per view and look."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -95,6 +100,12 @@ def main() -> None:
                 getattr(rig, f"show_{page}_page")()
                 wait(app, partial(settled, desk, view))
                 window.grab().save(str(out.out / f"rig-{page}-{look.name}.png"))
+            desk.show_levels()
+            levels = desk.levels
+            assert levels is not None
+            levels.choose_course("Amp and cabinet" if look is theme.DAY else "Amp")
+            wait(app, partial(settled_now, desk))
+            window.grab().save(str(out.out / f"levels-{look.name}.png"))
             document.mark_saved(document.session)
             window.close()
             app.processEvents()

@@ -179,6 +179,9 @@ class _Step:
     rises: tuple[float | Curve | tuple[float | None, bool] | None, ...]
     power: Real
     noises: tuple[_Noise, ...]
+    effects: tuple[tuple[tuple[str, str], NDArray[np.float64]], ...]
+    """What its open knobs give at each of their steps: a calibration may hold for some
+    positions of the switches only."""
 
 
 class _Solver:
@@ -194,8 +197,6 @@ class _Solver:
         self.tried = [one for one in free if one.role is not Role.GAIN or one.ahead_of_amp]
         self.turned = [one for one in free if one not in self.tried]
         self.last = self._last_converter()
-        self.knob_refs: list[tuple[str, str]] = []
-        self.effects: dict[tuple[str, str], NDArray[np.float64]] = {}
         self.cache: dict[_At, _Step] = {}
         self.misfits: dict[_At, int] = {}
         self.touched = [self._touching(step) for step in self.steps]
@@ -292,6 +293,7 @@ class _Solver:
     def _step(self, course: Course, step: Segment | Active, index: int) -> _Step:
         """A step worked out, gains that are turned left open."""
         open_knobs = {(one.ref.device, one.ref.setting): one for one in self.turned}
+        effects: list[tuple[tuple[str, str], NDArray[np.float64]]] = []
         rises: list[float | Curve | tuple[float | None, bool] | None] = []
         noises: list[tuple[int, Real]] = []
         power, knobs = FLAT, 0
@@ -308,10 +310,8 @@ class _Solver:
                 if name in open_knobs and index <= self.last:
                     rises.append(None)
                     knobs += 1
-                    if name not in self.effects:
-                        steps = self.options[open_knobs[name].ref]
-                        self.effects[name] = np.array([element.effect(float(v)) for v in steps])
-                        self.knob_refs.append(name)
+                    steps = self.options[open_knobs[name].ref]
+                    effects.append((name, np.array([element.effect(float(v)) for v in steps])))
                 else:
                     rises.append(element.db)
                     through = 10.0 ** (element.db / 10.0) * FLAT
@@ -327,6 +327,7 @@ class _Solver:
             tuple(rises),
             power,
             tuple(_Noise(k, density) for k, density in noises),
+            tuple(effects),
         )
 
 
@@ -371,8 +372,10 @@ class _Combo:
     ) -> None:
         self.solver, self.values = solver, values
         turned = {(one.ref.device, one.ref.setting): one for one in solver.turned}
-        self.knobs = [turned[name] for name in solver.knob_refs]
-        self.effects = [solver.effects[name] for name in solver.knob_refs]
+        found = [one for step in steps for one in step.effects]
+        self.knobs = [turned[name] for name, _ in found]
+        self.effects = [effect for _, effect in found]
+        self.grid_db = _grid_of(self.effects)
         self._forward(steps)
         self._noise(steps)
         lows = np.cumsum([0.0, *(float(effect.min()) for effect in self.effects)])
@@ -471,33 +474,45 @@ class _Combo:
     def _states(self, short: int, best: list[int] | None, apart: int = 0) -> _States:
         slack = (short + 0.5) * STEP_DB - 1e-9
         states = _States.start(self.noise[0], apart)
+        last = len(self.effects) - 1
         for index, effect in enumerate(self.effects):
             knob = self.knobs[index]
             options = self.solver.options[knob.ref]
             now = options.index(knob.value) if knob.value in options else -1
-            places = np.arange(effect.size)
-            c = (states.c[:, None] + effect[None, :]).ravel()
-            noise = np.repeat(states.noise, effect.size)
-            noise = noise + self.noise[index + 1] * 10.0 ** (-c / 10.0)
-            changes = (states.changes[:, None] + (places != now)[None, :]).ravel()
-            code = (states.code[:, None] * effect.size + places[None, :]).ravel()
-            further = np.zeros_like(code)
+            sums = states.c[:, None] + effect[None, :]
+            fits = sums <= self.limits[index + 1] + slack
+            if index == last and best is None:
+                fits &= self._nearest(sums, fits)
+            of, place = np.nonzero(fits)
+            c = sums[of, place]
+            noise = states.noise[of] + self.noise[index + 1] * 10.0 ** (-c / 10.0)
+            changes = states.changes[of] + (place != now)
+            code = states.code[of] * effect.size + place
+            further = states.apart[of]
             if best is not None:
-                away = np.minimum(np.abs(places - best[index]), FURTHER)
-                sums = states.apart[:, None] + away[None, :]
-                further = np.minimum(sums, FURTHER).ravel()
+                further = np.minimum(further + np.abs(place - best[index]), FURTHER)
             states = _States(c, changes, noise, code, further)
-            states = states.taken(c <= self.limits[index + 1] + slack)
-            if index + 1 < len(self.effects):
-                states = _thinned(states)
+            if index < last:
+                states = _thinned(states, self.grid_db)
         return states
+
+    def _nearest(self, sums: NDArray[np.float64], fits: NDArray[np.bool_]) -> NDArray[np.bool_]:
+        """The sums that come closest to the target, above or below: the others are not worth
+        working out."""
+        if not fits.any():
+            return fits
+        away = self._tenths_away(sums)
+        return np.asarray(away == away[fits].min())
+
+    def _tenths_away(self, sums: NDArray[np.float64]) -> NDArray[np.int64]:
+        away = np.abs(self.reached + sums - self.solver.aim.target_dbfs)
+        return np.asarray(np.rint(away / STEP_DB).astype(np.int64))
 
     def _chosen(self, states: _States, short: int) -> Setup | None:
         if states.c.size == 0:
             return None
         aim = self.solver.aim
-        reached = self.reached + states.c
-        away = np.rint(np.abs(reached - aim.target_dbfs) / STEP_DB).astype(np.int64)
+        away = self._tenths_away(states.c)
         states, near = _where(states, away == away.min()), int(away.min())
         above = (self.reached + states.c > aim.target_dbfs + 1e-9).astype(np.int64)
         states, over = _where(states, above == above.min()), int(above.min())
@@ -554,16 +569,48 @@ def _where(states: _States, keep: NDArray[np.bool_]) -> _States:
     return states.taken(keep)
 
 
-def _thinned(states: _States) -> _States:
-    """Of the settings that add up alike and change as much, the quietest."""
-    c = np.rint(states.c * 1e6).astype(np.int64)
+GRIDS_DB = (1.0, 0.5, 0.1)
+"""Steps that gains share, coarsest first; a calibrated gain lies on none of them."""
+
+
+def _grid_of(effects: list[NDArray[np.float64]]) -> float | None:
+    """The step on which all gains lie, None where they do not."""
+    for step in GRIDS_DB:
+        if all(np.abs(e / step - np.rint(e / step)).max(initial=0.0) < 1e-6 for e in effects):
+            return step
+    return None
+
+
+def _thinned(states: _States, grid_db: float | None) -> _States:
+    """Of the settings that add up alike, the quietest for each number of changes, and of those
+    the ones that more changes make quieter: what is both louder and more work never wins."""
+    if states.c.size == 0:
+        return states
     noise = np.round(10.0 * np.log10(np.maximum(states.noise, 1e-30)), 9)
-    order = np.lexsort((states.code, noise, states.apart, states.changes, c))
-    states = states.taken(order)
-    c = c[order]
-    new = np.ones(c.size, bool)
-    new[1:] = (np.diff(c) != 0) | (np.diff(states.changes) != 0) | (np.diff(states.apart) != 0)
-    return states.taken(new)
+    if grid_db is None:
+        _, place = np.unique(np.rint(states.c * 1e6).astype(np.int64), return_inverse=True)
+    else:
+        place = np.rint(states.c / grid_db).astype(np.int64)
+        place -= place.min()
+    # One cell for each sum, distance from the best and number of changes.
+    group = place * (FURTHER + 1) + states.apart
+    most = int(states.changes.max()) + 1
+    cell = group * most + states.changes
+    quietest = np.full(int(cell.max()) + 1, np.inf)
+    np.minimum.at(quietest, cell, noise)
+    at = np.nonzero(noise == quietest[cell])[0]
+    first = np.full(quietest.size, np.iinfo(np.int64).max)
+    np.minimum.at(first, cell[at], states.code[at])
+    at = at[states.code[at] == first[cell[at]]]
+    # Fewer changes first: what is not quieter than that goes.
+    best = np.full(int(group.max()) + 1, np.inf)
+    keep = []
+    for changes in range(most):
+        here = at[states.changes[at] == changes]
+        better = here[noise[here] < best[group[here]]]
+        best[group[better]] = noise[better]
+        keep.append(better)
+    return states.taken(np.sort(np.concatenate(keep)))
 
 
 def unlocked(aim: Aim) -> Aim:
