@@ -103,6 +103,7 @@ def main() -> None:
             desk.show_levels()
             levels = desk.levels
             assert levels is not None
+            wait(app, partial(settled_now, desk))
             levels.choose_course("Amp and cabinet" if look is theme.DAY else "Amp")
             wait(app, partial(settled_now, desk))
             window.grab().save(str(out.out / f"levels-{look.name}.png"))

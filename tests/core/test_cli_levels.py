@@ -10,7 +10,9 @@ from test_cli import documented, run, run_json
 from test_cli_rig import with_rig
 
 from diaulos.errors import EditError, InputError
-from diaulos.rig.model import PortRef, SettingRef
+from diaulos.rig import changes
+from diaulos.rig.levels.whatif import swap_device
+from diaulos.rig.model import PlayedLevel, PortRef, SettingRef
 from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.session.migrations import migrate
@@ -138,6 +140,31 @@ def test_no_setting_is_decided_for_two_courses(name: str) -> None:
         assert one.solution is not None
         assert not seen & set(one.solution.best.values)
         seen |= set(one.solution.best.values)
+
+
+def test_another_di_box_is_asked_for_where_it_is_better() -> None:
+    """A soft guitar: the passive box loads it and loses 20 dB ahead of the preamp, the active
+    one does not. By the solver's own order, each box solved by itself."""
+    rig = build("hybrid", "rig01")
+    rig = swap_device(rig, "di", "passive_di").with_setting("interface", "gain1", 40.0)
+    level = PlayedLevel(device="guitar", emf_peak_dbu=-20.0)
+    rig = changes.set_played(rig, level)
+    session = session_of().model_copy(update={"rigs": (rig,)})
+    plain = solve_rig(session, tracks=(track(1),))[0]
+    other = solve_rig(session, tracks=(track(1),), other_di=True)[0]
+    assert plain.swapped is None
+    assert other.swapped == ("di", "active_di")
+    assert other.solution is not None
+    assert plain.solution is not None
+    key, before = other.solution.best.key, plain.solution.best.key
+    assert (*key[:4], key[4] + 1) < before[:5]
+    after = solve_edit("rig01", (other,))(session)
+    assert after.rig().device("di").type == "active_di"
+    said = levels_of(session)[0].diagram
+    assert said is not None
+    assert "Active DI in place of Passive DI" in verdict(said, other, aim_of(session)).change
+    again = solve_rig(after, tracks=(track(1),), other_di=True)[0]
+    assert again.swapped is None
 
 
 def test_a_typed_loudest_peak_counts() -> None:

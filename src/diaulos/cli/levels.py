@@ -27,6 +27,9 @@ def levels(
         bool,
         typer.Option("--free-tone", help="Also turn what stands ahead of an amplifier."),
     ] = False,
+    other_di: Annotated[
+        bool, typer.Option("--other-di", help="A DI box of another kind is at hand.")
+    ] = False,
     apply: Annotated[
         bool, typer.Option("--apply", help="With --solve: set them, and save the session.")
     ] = False,
@@ -41,7 +44,7 @@ def levels(
     folder = wiring.SessionFolder.open(session_path, read_only=not apply)
     try:
         session = folder.load()
-        rows, changed = _worked_out(session, course, rig, solve, free_tone)
+        rows, changed = _worked_out(session, course, rig, solve, free_tone, other_di)
         if apply:
             folder.save(changed)
     finally:
@@ -59,7 +62,7 @@ def levels(
 
 
 def _worked_out(
-    session: Session, course: str, rig: str, solve: bool, free_tone: bool
+    session: Session, course: str, rig: str, solve: bool, free_tone: bool, other_di: bool
 ) -> tuple[list[dict[str, Any]], Session]:
     """The rows, and the session with the solved settings."""
     from diaulos.work.levels import course_named, levels_data, levels_of, solve_edit, solve_rig
@@ -69,7 +72,7 @@ def _worked_out(
     if not solve:
         return levels_data(wanted), session
     tracks = tuple(one.track for one in wanted)
-    results = solve_rig(session, rig, tracks, free_tone=free_tone)
+    results = solve_rig(session, rig, tracks, free_tone=free_tone, other_di=other_di)
     changed = solve_edit(session.rig(rig).id, results)(session)
     return levels_data(wanted, {one.track: one for one in results}), changed
 
@@ -109,6 +112,8 @@ def _print_solved(solved: dict[str, Any]) -> None:
     if solved["reason"]:
         print(f"    {solved['reason']}")
         return
+    if solved["other_di"] is not None:
+        print(f"    use another DI box: {solved['other_di']['type']}")
     changes = [one for one in solved["settings"] if one["value"] != one["before"]]
     if not changes:
         print("    to change: nothing")

@@ -9,13 +9,14 @@ from typing import Any
 from diaulos.circuit.loading import Load, level_db
 from diaulos.errors import DiaulosError, EditError
 from diaulos.rig import changes
-from diaulos.rig.course import Course, source_of, trace_all
+from diaulos.rig.catalogue.types import TYPES
+from diaulos.rig.course import Course, source_of, trace, trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.diagram import LevelDiagram, Station, level_diagram
 from diaulos.rig.levels.freeing import Freeing, Obstacle, freeings, obstacle
 from diaulos.rig.levels.settings import CourseSetting
 from diaulos.rig.levels.solve import Aim, Setup, Solution, solve
-from diaulos.rig.levels.whatif import scenario, scenarios
+from diaulos.rig.levels.whatif import DI_TYPES, scenario, scenarios, swap_device
 from diaulos.rig.model import PlayedLevel, PortRef, Rig, SettingRef
 from diaulos.rig.sources import USUAL_CREST_DB
 from diaulos.session.edits import Edit, change_rig
@@ -81,6 +82,8 @@ class Solved:
     problem: DiaulosError | None = None
     obstacle: Obstacle | None = None
     freeings: tuple[Freeing, ...] = ()
+    swapped: tuple[str, str] | None = None
+    """(device, type) of a DI box that is to stand in place of the one that is there."""
 
 
 @dataclass(frozen=True)
@@ -161,11 +164,13 @@ def solve_rig(
     tracks: tuple[PortRef, ...] | None = None,
     *,
     free_tone: bool = False,
+    other_di: bool = False,
     with_freeings: bool = True,
 ) -> tuple[Solved, ...]:
     """The gains of a rig's courses (all, or those named), one after the other in the order of
     the plan. What two courses share is set for the first of them; the second is solved around
-    it."""
+    it. With `other_di` a DI box may be replaced by one of another kind, which counts as one
+    change."""
     rig = session.rig(rig_id)
     order = {track.port: index for index, track in enumerate(rig.tracks)}
     graph = rig_graph(session, rig)
@@ -181,15 +186,18 @@ def solve_rig(
             continue
         aim = replace(aim_of(session, free_tone=free_tone), decided=tuple(decided))
         try:
-            one = _solved(traced.track, name, _moved(traced.course, graph, rig), aim, with_freeings)
+            course = _moved(traced.course, graph, rig)
+            one = _solved(traced.track, name, course, aim, with_freeings)
+            if other_di:
+                one = _with_other_di(one, course, aim)
         except DiaulosError as error:
             found.append(Solved(traced.track, name, None, error))
             continue
         found.append(one)
         assert one.solution is not None
         decided += one.solution.best.values
-        if one.solution.changes:
-            rig = with_setup(rig, one.solution)
+        if one.solution.changes or one.swapped is not None:
+            rig = with_setup(_swapped(rig, one.swapped), one.solution)
             graph = RigGraph(rig, graph.sources)
     return tuple(found)
 
@@ -198,8 +206,6 @@ def _moved(course: Course, graph: RigGraph, rig: Rig) -> Course:
     """The course in a rig whose settings have changed since."""
     if course.rig is rig:
         return course
-    from diaulos.rig.course import trace
-
     return trace(graph, course.track)
 
 
@@ -208,6 +214,38 @@ def _solved(track: PortRef, name: str, course: Course, aim: Aim, with_freeings: 
     found = obstacle(solution)
     free = freeings(solution) if found is not None and with_freeings else ()
     return Solved(track, name, solution, None, found, free)
+
+
+def _with_other_di(solved: Solved, course: Course, aim: Aim) -> Solved:
+    """The better of a course as it is and with each DI box of another kind: by the solver's
+    own order, the box one change more."""
+    assert solved.solution is not None
+    best, best_key = solved, solved.solution.best.key
+    for leg in course.legs:
+        if leg.device.kind != "di":
+            continue
+        for kind in DI_TYPES:
+            if kind == leg.device.type:
+                continue
+            try:
+                rig = swap_device(course.rig, leg.device.id, kind)
+                other = trace(RigGraph(rig, course.graph.sources), course.track)
+                solution = solve(replace(other, source=course.source), aim)
+            except DiaulosError:
+                continue
+            key = solution.best.key
+            counted = (*key[:4], key[4] + 1, *key[5:])
+            if counted[:6] < best_key[:6]:
+                best_key = counted
+                best = Solved(
+                    solved.track, solved.name, solution, None, obstacle(solution), (),
+                    (leg.device.id, kind),
+                )  # fmt: skip
+    return best
+
+
+def _swapped(rig: Rig, swap: tuple[str, str] | None) -> Rig:
+    return rig if swap is None else swap_device(rig, *swap)
 
 
 def with_setup(rig: Rig, solution: Solution, setup: Setup | None = None) -> Rig:
@@ -227,6 +265,7 @@ def solve_edit(rig_id: str, solved: tuple[Solved, ...]) -> Edit:
         for one in solved:
             if one.solution is None:
                 continue
+            rig = _swapped(rig, one.swapped)
             for setting, value in one.solution.changes:
                 if setting.ref in rig.locked:
                     raise EditError(
@@ -344,6 +383,12 @@ def _change_words(
         return f"{db(abs(away))} {'above' if away > 0 else 'below'} the target.", "", False
     solution = solved.solution
     changes_ = solution.changes
+    if solved.swapped is not None:
+        box = TYPES[solved.swapped[1]].name
+        old = next(leg.device.name for leg in diagram.course.legs
+                   if leg.device.id == solved.swapped[0])  # fmt: skip
+        rest = "".join(f"\n{one.words} to {one.value_words(v)}" for one, v in changes_[:3])
+        return f"{box} in place of {old}{rest}", f"use the {box}", False
     if not changes_:
         if solved.obstacle is not None:
             return _freed_words(solved), "change the rig", False
@@ -503,6 +548,9 @@ def _solved_data(solved: Solved | None) -> dict[str, Any] | None:
         return {"settings": [], "second_best": None, "left_over_db": None, "works": False,
                 "in_the_way": None, "frees": [], "reason": str(solved.problem)}  # fmt: skip
     return {
+        "other_di": None
+        if solved.swapped is None
+        else {"device": solved.swapped[0], "type": solved.swapped[1]},
         "settings": _settings_data(solution, solution.best),
         "peak_dbfs": round(solution.best.peak_dbfs, 3),
         "second_best": None
@@ -557,7 +605,12 @@ class LevelsReport:
 
 
 def look_at_levels(
-    session: Session, track: PortRef | None = None, question: str = "", *, free_tone: bool = False
+    session: Session,
+    track: PortRef | None = None,
+    question: str = "",
+    *,
+    free_tone: bool = False,
+    other_di: bool = False,
 ) -> LevelsReport:
     """The current rig's diagrams, and the chosen course (the first by default) solved."""
     rig = session.rig()
@@ -567,7 +620,8 @@ def look_at_levels(
     chosen = chosen or next((one for one in courses if one.diagram is not None), None)
     if chosen is None or chosen.diagram is None:
         return LevelsReport(rig, courses, chosen, None, None, None, ())
-    solved = next(iter(solve_rig(session, rig.id, (chosen.track,), free_tone=free_tone)), None)
+    found = solve_rig(session, rig.id, (chosen.track,), free_tone=free_tone, other_di=other_di)
+    solved = next(iter(found), None)
     said = verdict(chosen.diagram, solved, aim_of(session))
     course = chosen.diagram.course
     asked_ = asked(course, question, bits) if question in _questions(course) else None

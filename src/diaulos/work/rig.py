@@ -274,8 +274,8 @@ PLAYER_LOAD = Load(1e6, 660e-12)
 
 
 def player_request(session: Session, rig: Rig, seed: int = 1, mains_hz: float = 50.0,
-                   source: str = "") -> RenderRequest:  # fmt: skip
-    """A simulated player who strums the rig's instrument five times as hard as it goes."""
+                   source: str = "", strums: int = 5) -> RenderRequest:  # fmt: skip
+    """A simulated player who strums the rig's instrument as hard as it goes."""
     graph = rig_graph(session, rig)
     device = render_source(graph, source)
     played = source_of(graph, device)
@@ -292,6 +292,7 @@ def player_request(session: Session, rig: Rig, seed: int = 1, mains_hz: float = 
         float(session.sample_rate_hz),
         open_peak_dbu=played.emf_peak_dbu,
         seed=seed,
+        strums=strums,
     )
     samples = (volts / dbu_to_peak_volt(PLAYER_FULL_SCALE_DBU)).astype(np.float32)
     return RenderRequest(

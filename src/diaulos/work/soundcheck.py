@@ -52,6 +52,10 @@ class SoundCheck:
         return all(one.agrees for one in self.differences)
 
 
+TEN_SECONDS = 8
+"""Strums that the simulated player fits into them."""
+
+
 class _Nowhere:
     """A sink for what is only measured."""
 
@@ -113,7 +117,9 @@ def _peaks(
     other = session.model_copy(
         update={"rigs": tuple(stands if r.id == stands.id else r for r in session.rigs)}
     )
-    request = replace(player_request(session, described, seed, source=source), session=other)
+    request = replace(
+        player_request(session, described, seed, source=source, strums=TEN_SECONDS), session=other
+    )
     done = render(request, lambda _track, _name: _Nowhere(), progress=progress, cancel=cancel)
     return {one.track: min(0.0, one.peak_dbfs) for one in done.tracks}
 

@@ -118,10 +118,11 @@ class VerdictPanel(QWidget):
         self.clips.setText(typeset(said.clips_first))
         self.noise.setText(typeset(said.noise_set_by))
         self.change.setText(typeset(said.change))
-        changes = bool(solution is not None and solution.changes)
+        swapped = solved is not None and solved.swapped is not None
+        changes = swapped or bool(solution is not None and solution.changes)
         self.set_button.setEnabled(writable and changes)
         second = solution.second if solution is not None else None
-        self.second_button.setEnabled(writable and second is not None)
+        self.second_button.setEnabled(writable and second is not None and not swapped)
         self.second.setText("")
         if solution is not None and second is not None:
             other = [

@@ -123,6 +123,8 @@ class LevelsView(QWidget):
             "The solver may also turn what stands ahead of an amplifier: there a pad or a trim is "
             "not volume but drive"
         )
+        self.boxes = QCheckBox("Other DI boxes")
+        self.boxes.setToolTip("A DI box of another kind is at hand: the solver may ask for it")
         self.distance_button = QPushButton("Distance (V)")
         self.distance_button.setToolTip("Readable at two metres: one figure, one instruction")
         self.diagram = LevelDiagramWidget()
@@ -182,7 +184,8 @@ class LevelsView(QWidget):
         foot = QHBoxLayout()
         foot.addWidget(self.every)
         foot.addWidget(self.tone)
-        hint = QLabel("L or a right click locks a control.")
+        foot.addWidget(self.boxes)
+        hint = QLabel("L locks a control.")
         hint.setProperty("role", "muted")
         foot.addSpacing(8)
         foot.addWidget(hint)
@@ -227,6 +230,7 @@ class LevelsView(QWidget):
         self.measured.clicked.connect(self._on_measured)
         self.every.toggled.connect(self._on_every)
         self.tone.toggled.connect(lambda _on: self._timer.start())
+        self.boxes.toggled.connect(lambda _on: self._timer.start())
         self.distance_button.clicked.connect(self.toggle_distance)
         self.distance.left.connect(self.toggle_distance)
         self.distance.stepped.connect(self.next_course)
@@ -260,7 +264,8 @@ class LevelsView(QWidget):
 
     def _wanted(self) -> tuple[object, ...]:
         session = self._document.session
-        return (id(session), self._track, self._question, self.tone.isChecked())
+        free = (self.tone.isChecked(), self.boxes.isChecked())
+        return (id(session), self._track, self._question, *free)
 
     def take_focus(self) -> None:
         """Where the keyboard goes when the view is shown."""
@@ -314,10 +319,11 @@ class LevelsView(QWidget):
     def _ask_report(self) -> None:
         """Diagrams and settings are worked out beside the window."""
         session, wanted = self._document.session, self._wanted()
-        track, question, free = self._track, self._question, self.tone.isChecked()
+        track, question = self._track, self._question
+        free, other_di = self.tone.isChecked(), self.boxes.isChecked()
 
         def work(progress: Progress, cancel: CancelToken) -> LevelsReport:
-            return look_at_levels(session, track, question, free_tone=free)
+            return look_at_levels(session, track, question, free_tone=free, other_di=other_di)
 
         def done(report: LevelsReport) -> None:
             if wanted == self._wanted():
@@ -584,7 +590,7 @@ class LevelsView(QWidget):
         if report is None or report.solved is None or report.solved.solution is None:
             self.said.emit("There is nothing to set on this course.")
             return
-        if not report.solved.solution.changes:
+        if not report.solved.solution.changes and report.solved.swapped is None:
             self.said.emit("Nothing to change: this is the best that its steps allow.")
             return
         if self._document.apply(solve_edit(report.rig.id, (report.solved,))):
@@ -605,10 +611,13 @@ class LevelsView(QWidget):
 
     def set_all(self) -> None:
         """Every course of the rig, one after the other."""
-        session, rig_id, free = self._document.session, self.rig.id, self.tone.isChecked()
+        session, rig_id = self._document.session, self.rig.id
+        free, other_di = self.tone.isChecked(), self.boxes.isChecked()
 
         def work(progress: Progress, cancel: CancelToken) -> object:
-            return solve_rig(session, rig_id, free_tone=free, with_freeings=False)
+            return solve_rig(
+                session, rig_id, free_tone=free, other_di=other_di, with_freeings=False
+            )
 
         def done(solved: object) -> None:
             count = sum(len(one.solution.changes) for one in solved if one.solution)  # type: ignore[attr-defined]
