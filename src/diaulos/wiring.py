@@ -10,16 +10,19 @@ from pathlib import Path
 from diaulos.audio.bench_backend import BenchBackend
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
+from diaulos.audio.rig_backend import Player, RigBackend
 from diaulos.circuit.loading import Load
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
-from diaulos.rig.course import Course
+from diaulos.rig.course import Course, trace_all
+from diaulos.rig.model import PortRef, Rig
 from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session, WordLength
 from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.folder import SUFFIX, ExternalAudio, SessionFolder, session_text
 from diaulos.work.ports import AudioBackend, OutputBackend
+from diaulos.work.rig import played_volts, rig_graph
 
 __all__ = [
     "SUFFIX",
@@ -32,6 +35,7 @@ __all__ = [
     "output_backend",
     "resample_whole",
     "resampled",
+    "rig_backend",
     "session_text",
     "strum_backend",
 ]
@@ -70,6 +74,25 @@ def strum_backend(
         seed=seed,
     )
     return PlayerBackend(volts, BENCH_FULL_SCALE_DBU, seed), BENCH_FULL_SCALE_DBU
+
+
+def rig_backend(
+    *, paced: bool, seed: int = 1, impulses: Impulses | None = None
+) -> Callable[[Session, Rig, tuple[PortRef, ...]], AudioBackend]:
+    """The bench as an input device: the players of a rig, in real time or as fast as it goes."""
+
+    def make(session: Session, rig: Rig, tracks: tuple[PortRef, ...]) -> AudioBackend:
+        graph = rig_graph(session, rig)
+        courses = [one.course for one in trace_all(graph) if one.track in tracks and one.course]
+        starts = [course.start.device.id for course in courses if course.source is not None]
+        players = tuple(
+            Player(start, *played_volts(session, rig, start, seed))
+            for start in dict.fromkeys(starts)
+        )
+        faults = BenchFaults(seed=seed)
+        return RigBackend(graph, tracks, players, faults, paced=paced, impulses=impulses)
+
+    return make
 
 
 def output_backend() -> OutputBackend:

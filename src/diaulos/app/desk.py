@@ -30,6 +30,7 @@ from diaulos.session import edits
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.recording.takes import Recorded, recover_take, recoverable_takes
 from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes, recoverable
 
 View = ReampView | InstrumentsView | RigView | LevelsView
@@ -271,8 +272,34 @@ class Desk(QObject):
                 folder.drop_journal()
         self.attach(folder, session, recovered=recovered)
         if not read_only:
+            self._offer_takes()
             self._offer_orphans()
         return True
+
+    def _offer_takes(self) -> None:
+        """Recordings that a dead process left, with the note on what they were to be."""
+        document, folder = self.document, self.folder
+        assert document is not None
+        assert folder is not None
+        session = document.session
+        found = recoverable_takes(session, folder)
+        if not found or not self._ask(
+            "A recording was cut off",
+            f"Diaulos ended during {len(found)} recording(s). What was written can be brought "
+            "back as a take.",
+            "Bring it back",
+        ):
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> list[Recorded]:
+            return [recover_take(session, folder, ident) for ident in found]
+
+        def done(recovered: list[Recorded]) -> None:
+            for one in recovered:
+                if document.apply(one.edit, journal=True):
+                    self.window.say(one.words)
+
+        self.jobs.start(Job("Bringing a recording back", work, done))
 
     def _offer_orphans(self) -> None:
         document, folder = self.document, self.folder

@@ -13,6 +13,7 @@ import typer
 from diaulos import __version__
 from diaulos.cli import instruments
 from diaulos.cli import levels as level_commands
+from diaulos.cli import recording as recording_commands
 from diaulos.cli import rig as rig_commands
 from diaulos.cli.output import EXIT_USAGE, print_json, print_lines, report, told_progress
 from diaulos.errors import DiaulosError, InputError
@@ -429,6 +430,7 @@ app.command()(rig_commands.check)
 app.command()(rig_commands.courses)
 app.command()(rig_commands.render)
 app.command()(level_commands.levels)
+app.command()(recording_commands.record)
 
 
 @app.command()

@@ -107,7 +107,7 @@ def restore_pass(pass_file: str) -> Edit:
 
 def empty_bin() -> Edit:
     """Forget what is in the bin. Its files are deleted by the store afterwards."""
-    return Edit("Empty bin", lambda session: session.model_copy(update={"bin": ()}))
+    return Edit("Empty bin", lambda session: session.model_copy(update={"bin": (), "take_bin": ()}))
 
 
 def _change_pass(label: str, take_id: str, pass_id: str, **update: object) -> Edit:

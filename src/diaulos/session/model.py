@@ -64,6 +64,16 @@ class Track(Frozen):
     peak_dbfs: float
     loudness_lufs: float | None = None
     clipped_samples: int = Field(default=0, ge=0)
+    clips: tuple[int, ...] = Field(default=(), max_length=1_000)
+    """Frames at which it began to clip."""
+    input_number: int | None = Field(default=None, ge=1, le=256)
+
+
+class Dropped(Frozen):
+    """Frames that were lost while recording; silence stands in their place."""
+
+    frame: int = Field(ge=0)
+    frames: int = Field(gt=0)
 
 
 class MatchTarget(Frozen):
@@ -153,6 +163,30 @@ class Take(Frozen):
     tracks: tuple[Track, ...] = Field(min_length=1)
     passes: tuple[Pass, ...] = ()
     notes: str = ""
+    rating: int = Field(default=0, ge=0, le=5)
+    keeper: bool = False
+    tags: tuple[Name, ...] = Field(default=(), max_length=50)
+    marks: tuple[int, ...] = Field(default=(), max_length=1_000)
+    """Frames that somebody marked."""
+    dropouts: tuple[Dropped, ...] = Field(default=(), max_length=10_000)
+    xruns: int = Field(default=0, ge=0)
+    cut: tuple[int, int] | None = None
+    """First frame and the one behind the last, where it is cut to whole bars; the files stay."""
+    tempo_bpm: float | None = Field(default=None, ge=20.0, le=400.0)
+    metre: str = ""
+    rig_hash: str = ""
+    """The rig as it was, in the session's snapshots; "" where nobody knows."""
+    rig_name: str = ""
+    instruments: dict[str, str] = Field(default_factory=dict)
+    """Content hash of each instrument as it was, by the id of its device in the rig."""
+
+    @model_validator(mode="after")
+    def _cut_inside(self) -> Take:
+        if self.cut is not None:
+            first, last = self.cut
+            if not 0 <= first < last <= max(track.frames for track in self.tracks):
+                raise ValueError("the cut lies outside the take")
+        return self
 
     def track(self, track_id: str) -> Track:
         """The track of this id or name; EditError when there is none."""
@@ -213,7 +247,10 @@ class Session(Frozen):
     takes: tuple[Take, ...] = ()
     bin: tuple[BinItem, ...] = ()
     impulses: tuple[Impulse, ...] = ()
+    take_bin: tuple[Take, ...] = ()
+    """Discarded takes; their files stay until the bin is emptied."""
     snapshots: dict[str, Rig] = Field(default_factory=dict)
+    instrument_snapshots: dict[str, Instrument] = Field(default_factory=dict)
     tone_stage: ToneStage = ToneStage()
     compared_inputs: tuple[ComparedInput, ...] = Field(default=USUAL_INPUTS, max_length=6)
     reference_instrument: str = ""
@@ -268,16 +305,22 @@ class Session(Frozen):
 
     def used_files(self) -> set[str]:
         """Every file that the session or its bin names."""
-        files = {track.file for take in self.takes for track in take.tracks}
-        files |= {one.file for take in self.takes for one in take.passes}
+        takes = (*self.takes, *self.take_bin)
+        files = {track.file for take in takes for track in take.tracks}
+        files |= {one.file for take in takes for one in take.passes}
         files |= {item.item.file for item in self.bin}
         return files | {impulse.file for impulse in self.impulses}
 
 
+def content_hash(part: Frozen) -> str:
+    """Content hash under which settings are stored once."""
+    text = json.dumps(part.model_dump(mode="json"), sort_keys=True, separators=(",", ":"))
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
 def rig_hash(rig: Rig) -> str:
     """Content hash under which a rig's settings are stored once."""
-    text = json.dumps(rig.model_dump(mode="json"), sort_keys=True, separators=(",", ":"))
-    return hashlib.sha256(text.encode()).hexdigest()[:16]
+    return content_hash(rig)
 
 
 def tone_words(rig: Rig) -> str:

@@ -138,6 +138,10 @@ class _RenamedOnClose:
         self._writer.abandon()
 
 
+RECORDING = ".recording.json"
+"""Ends the name of a note on a recording in progress."""
+
+
 class SessionFolder:
     """A session's folder on disk; holds the lock when it may write."""
 
@@ -330,6 +334,45 @@ class SessionFolder:
             beside.unlink(missing_ok=True)
             raise write_failed(path, error) from error
         return f"sheets/{name}"
+
+    # --- recordings in progress ---
+
+    def note_recording(self, take_id: str, text: str) -> None:
+        """What the take under way will be, beside its audio, on the disk before the first
+        sample."""
+        self._require_writable()
+        path = self.inside(f"audio/{take_id}{RECORDING}")
+        beside = path.with_name(f".{path.name}.part")
+        try:
+            path.parent.mkdir(exist_ok=True)
+            with open(beside, "w", encoding="utf-8") as file:
+                file.write(text)
+                file.flush()
+                os.fsync(file.fileno())
+            beside.replace(path)
+        except OSError as error:
+            beside.unlink(missing_ok=True)
+            raise write_failed(path, error) from error
+
+    def recordings(self) -> dict[str, str]:
+        """The notes of recordings that no session has taken over yet, by take id."""
+        found = {}
+        for path in sorted((self.path / "audio").glob(f"t*{RECORDING}")):
+            try:
+                if path.stat().st_size <= MAX_SESSION_BYTES:
+                    found[path.name.removesuffix(RECORDING)] = path.read_text("utf-8")
+            except (OSError, UnicodeDecodeError):
+                continue
+        return found
+
+    def forget_recording(self, take_id: str) -> None:
+        """The take is in the session, or not wanted."""
+        self._require_writable()
+        self.inside(f"audio/{take_id}{RECORDING}").unlink(missing_ok=True)
+
+    def free_bytes(self) -> int:
+        """Room on the disk."""
+        return shutil.disk_usage(self.path).free
 
     def orphans(self, session: Session) -> list[str]:
         """Audio files that the session does not name: what a dead process left."""

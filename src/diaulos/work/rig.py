@@ -308,6 +308,19 @@ def player_request(session: Session, rig: Rig, seed: int = 1, mains_hz: float = 
     )
 
 
+def played_volts(
+    session: Session, rig: Rig, source: str, seed: int
+) -> tuple[Real, Callable[[Real], Real]]:
+    """What a simulated player plays on an instrument of the rig, in volts as a DI holds them,
+    and the gain from the EMF to that."""
+    request = player_request(session, rig, seed, source=source)
+    blocks = [block[:, 0] for block in request.di.blocks()]
+    volts = np.concatenate(blocks).astype(np.float64) * dbu_to_peak_volt(PLAYER_FULL_SCALE_DBU)
+    played = source_of(rig_graph(session, rig), rig.device(source))
+    assert played is not None
+    return volts, recorded_gain(played, PLAYER_LOAD)
+
+
 @dataclass(frozen=True)
 class RenderedTrack:
     """What one recorder input received."""
@@ -548,6 +561,11 @@ def play_take(
     return PlayedTake(made, Edit(f"Play {rig.name}", change), words)
 
 
+def node_load_of(graph: RigGraph, output: PortRef) -> float:
+    """Ohm of everything that hangs at an output."""
+    return node_load(graph, output)[0]
+
+
 def _recorded(one: RenderedTrack, file: str, frames: int, plan: TrackPlan, index: int) -> Track:
     """A track as the session keeps it; a dry one with its calibration at the jack."""
     full_scale = load = None
@@ -556,7 +574,7 @@ def _recorded(one: RenderedTrack, file: str, frames: int, plan: TrackPlan, index
         start = one.course.start
         assert start.exit is not None
         output = PortRef(device=start.device.id, port=start.exit.id)
-        load = min(1e9, node_load(one.course.graph, output)[0])
+        load = min(1e9, node_load_of(one.course.graph, output))
     return Track(
         id=f"k{index:02d}",
         name=one.name,

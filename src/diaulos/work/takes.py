@@ -162,7 +162,8 @@ def _instrument(request: ImportRequest, session: Session) -> tuple[str, Edit | N
 
 def next_take_number(session: Session, store: SessionStore) -> int:
     """The first number that neither a take nor a file has."""
-    numbers = [int(take.id[1:]) for take in session.takes if take.id[1:].isdigit()]
+    takes = (*session.takes, *session.take_bin)
+    numbers = [int(take.id[1:]) for take in takes if take.id[1:].isdigit()]
     number = max(numbers, default=0) + 1
     while store.has_file(f"audio/t{number:04d}_k01.wav"):
         number += 1
