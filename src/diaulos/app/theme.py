@@ -40,6 +40,12 @@ class Look:
         """A token as a colour."""
         return QColor(getattr(self, token))
 
+    def faint(self, token: str, opacity: float) -> QColor:
+        """A token that lets what is under it through."""
+        colour = self.colour(token)
+        colour.setAlphaF(opacity)
+        return colour
+
 
 DAY = Look(
     name="day",

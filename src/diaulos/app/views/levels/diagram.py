@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QBrush,
-    QColor,
     QFocusEvent,
     QGuiApplication,
     QHelpEvent,
@@ -200,9 +199,7 @@ class LevelDiagramWidget(QWidget):
         for value in range(int(low), int(high) + 1, 10):
             y = self._y(float(value))
             strong = value % 20 == 0
-            line = QColor(look.colour("line"))
-            line.setAlphaF(0.8 if strong else 0.35)
-            painter.setPen(QPen(line, 1))
+            painter.setPen(QPen(look.faint("line", 0.8 if strong else 0.35), 1))
             painter.drawLine(QPointF(AXIS, y), QPointF(self.width() - RIGHT_AXIS, y))
             if strong:
                 painter.setPen(look.colour("muted"))
@@ -239,8 +236,7 @@ class LevelDiagramWidget(QWidget):
         painter.fillRect(body, look.colour("raised"))
         if station.noise > LOWEST_DB:
             floor = self._y(column.height(station.noise))
-            hatch = QColor(look.colour("muted"))
-            hatch.setAlphaF(0.55)
+            hatch = look.faint("muted", 0.55)
             area = QRectF(well.left(), floor, well.width(), well.bottom() - floor)
             painter.fillRect(area, QBrush(hatch, Qt.BrushStyle.BDiagPattern))
             painter.setPen(QPen(look.colour("muted"), 1.2))
@@ -310,10 +306,8 @@ class LevelDiagramWidget(QWidget):
         token = TAP_TOKENS.get(self.diagram.course.tap, "ink")
         upper, lower = self._edges(self.columns, False), self._edges(self.columns, True)
         colour = look.colour(token)
-        body = QColor(colour)
-        body.setAlphaF(0.30)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(body)
+        painter.setBrush(look.faint(token, 0.30))
         painter.drawPolygon(QPolygonF([*upper, *reversed(lower)]))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(colour, 2.6))
@@ -425,9 +419,7 @@ class LevelDiagramWidget(QWidget):
         width = painter.fontMetrics().horizontalAdvance(text) + 6
         height = painter.fontMetrics().height()
         area = QRectF(centre.x() - width / 2, centre.y() - height / 2, width, height)
-        paper = QColor(look.colour("raised"))
-        paper.setAlphaF(0.85)
-        painter.fillRect(area, paper)
+        painter.fillRect(area, look.faint("raised", 0.85))
         painter.setPen(look.colour(token))
         painter.drawText(area, Qt.AlignmentFlag.AlignCenter, text)
 
