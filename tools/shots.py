@@ -47,7 +47,7 @@ def wait(app: QApplication, condition: Callable[[], bool], seconds: float = 120.
 
 def settled(desk: Desk, view: ReampView) -> bool:
     """Whether levels and waveforms are on screen."""
-    others = (desk.instruments, desk.rig, desk.levels)
+    others = (desk.instruments, desk.rig, desk.levels, desk.takes)
     return desk.jobs.quiet and view.settled and all(o is None or o.settled for o in others)
 
 
@@ -107,6 +107,15 @@ def main() -> None:
             levels.choose_course("Amp and cabinet" if look is theme.DAY else "Amp")
             wait(app, partial(settled_now, desk))
             window.grab().save(str(out.out / f"levels-{look.name}.png"))
+            desk.show_takes()
+            takes = desk.takes
+            assert takes is not None
+            wait(app, partial(settled_now, desk))
+            takes.bars.setValue(2)
+            takes.count_in.setValue(0)
+            takes.record()
+            wait(app, lambda: takes.recording is None and desk.jobs.quiet)
+            window.grab().save(str(out.out / f"takes-{look.name}.png"))
             document.mark_saved(document.session)
             window.close()
             app.processEvents()

@@ -73,7 +73,7 @@ def settled(qtbot: QtBot) -> Callable[[Desk], None]:
         def still() -> bool:
             view = desk.view
             busy = not desk.jobs.quiet or (view is not None and view._plan_timer.isActive())
-            for other in (desk.instruments, desk.rig, desk.levels):
+            for other in (desk.instruments, desk.rig, desk.levels, desk.takes):
                 if other is not None and not other.settled:
                     busy = True
             return not busy

@@ -27,6 +27,7 @@ from diaulos.app.views.instruments.view import InstrumentsView
 from diaulos.app.views.levels.view import LevelsView
 from diaulos.app.views.reamp.view import ReampView
 from diaulos.app.views.rig.view import RigView
+from diaulos.app.views.takes.view import TakesView
 from diaulos.session import edits
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.takes import ImportRequest
@@ -50,7 +51,9 @@ def test_every_action_can_be_called_and_has_a_name(window: MainWindow) -> None:
     everywhere = {key for view, key in keys if not view}
     assert not everywhere & {key for view, key in keys if view}
     own = {"close", "toggle_look", "show_keys", "show_safety"}
-    views = {view.ident: view for view in (ReampView, InstrumentsView, RigView, LevelsView)}
+    views = {
+        view.ident: view for view in (ReampView, InstrumentsView, RigView, LevelsView, TakesView)
+    }
     assert set(views) == {ident for ident, _, _ in VIEWS}
     for spec in ACTIONS:
         place = views[spec.view] if spec.view else window.desk

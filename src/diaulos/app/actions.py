@@ -25,6 +25,7 @@ VIEWS: tuple[tuple[str, str, str], ...] = (
     ("instruments", "Instruments", "Ctrl+1"),
     ("rig", "Rig", "Ctrl+2"),
     ("levels", "Levels", "Ctrl+3"),
+    ("takes", "Takes", "Ctrl+4"),
     ("reamp", "Reamp", "Ctrl+5"),
 )
 """Id, title, key of the views that exist, in working order; the rail shows no others."""
@@ -119,6 +120,28 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("calibrate", "Ca&librate…", "Levels", "C", "ask_calibrate",
                "idle", view="levels"),
     ActionSpec("distance", "&Distance", "Levels", "V", "toggle_distance", "open", True, "levels"),
+    ActionSpec("record", "&Record or stop", "Recording", "Space", "toggle_record", "write",
+               view="takes"),
+    ActionSpec("again", "&Again", "Recording", "A", "again", "write", view="takes"),
+    ActionSpec("mark", "&Mark this moment", "Recording", "M", "mark", "write", view="takes"),
+    ActionSpec("play_take", "&Play or pause", "Recording", "P", "toggle_play", "open", True,
+               "takes"),
+    *(
+        ActionSpec(f"hear_{n}", f"Hear track &{n}", "Recording", str(n), f"hear_{n}", "open",
+                   view="takes")
+        for n in (1, 2, 3, 4)
+    ),
+    ActionSpec("keep_take", "&Keeper", "Recording", "K", "keep", "write", True, "takes"),
+    ActionSpec("rate_take", "Ra&te", "Recording", "R", "rate_up", "write", view="takes"),
+    ActionSpec("rename_take", "Re&name…", "Recording", "F2", "rename",
+               "write", view="takes"),
+    ActionSpec("note_take", "N&otes…", "Recording", "N", "ask_notes", "write",
+               view="takes"),
+    ActionSpec("tag_take", "Ta&gs…", "Recording", "T", "ask_tags", "write",
+               view="takes"),
+    ActionSpec("recall", "Re&call its settings", "Recording", "C", "recall", "write",
+               view="takes"),
+    ActionSpec("discard_take", "&Discard", "Recording", "Del", "discard", "write", view="takes"),
     ActionSpec("reamp", "&Reamp the take", "Take", "R", "reamp", "idle", view="reamp"),
     ActionSpec("match", "&Match again", "Take", "M", "match_again", "idle", view="reamp"),
     ActionSpec("store_unloaded", "Store with its load &undone", "Take", "Ctrl+U", "store_unloaded",

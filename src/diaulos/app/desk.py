@@ -24,6 +24,7 @@ from diaulos.app.views.instruments.view import InstrumentsView
 from diaulos.app.views.levels.view import LevelsView
 from diaulos.app.views.reamp.view import ReampView
 from diaulos.app.views.rig.view import RigView
+from diaulos.app.views.takes.view import TakesView
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.errors import CancelledError, DiaulosError, SessionLockedError
 from diaulos.session import edits
@@ -33,7 +34,7 @@ from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.recording.takes import Recorded, recover_take, recoverable_takes
 from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes, recoverable
 
-View = ReampView | InstrumentsView | RigView | LevelsView
+View = ReampView | InstrumentsView | RigView | LevelsView | TakesView
 
 WELCOME = (
     "<h2>No session is open</h2><p>File &gt; New session (Ctrl+N) makes one, "
@@ -55,6 +56,7 @@ class Desk(QObject):
         self.instruments: InstrumentsView | None = None
         self.rig: RigView | None = None
         self.levels: LevelsView | None = None
+        self.takes: TakesView | None = None
         self._rows: dict[str, tuple[tuple[CourseRow, ...], str]] = {}
         window.desk = self
         window.strip.chosen.connect(self._on_course)
@@ -84,7 +86,7 @@ class Desk(QObject):
     def current(self) -> View | None:
         """The view on screen."""
         shown = self.window.stack.currentWidget()
-        views = (self.view, self.instruments, self.rig, self.levels)
+        views = (self.view, self.instruments, self.rig, self.levels, self.takes)
         return next((view for view in views if view and view is shown), None)
 
     def history_labels(self) -> tuple[str, str]:
@@ -98,6 +100,8 @@ class Desk(QObject):
             self.rig.choose_course(key)
         elif self.levels is not None and self.current is self.levels:
             self.levels.choose_course(key)
+        elif self.takes is not None and self.current is self.takes:
+            self.takes.choose_course(key)
         elif self.view is not None:
             self.view.choose_rig(key)
 
@@ -166,6 +170,8 @@ class Desk(QObject):
             self.show_rig()
         elif self.window.preferences.view == "levels":
             self.show_levels()
+        elif self.window.preferences.view == "takes":
+            self.show_takes()
         else:
             self.show_reamp()
         self.window.preferences.add_recent(str(folder.path))
@@ -206,6 +212,11 @@ class Desk(QObject):
             self.window.stack.removeWidget(self.levels)
             self.levels.deleteLater()
             self.levels = None
+        if self.takes is not None:
+            self.takes.close_down()
+            self.window.stack.removeWidget(self.takes)
+            self.takes.deleteLater()
+            self.takes = None
         self._rows.clear()
         if self.view is not None:
             self.view.close_down()
@@ -562,6 +573,20 @@ class Desk(QObject):
         if self.view is not None:
             self.view.player.pause()
         self._show(self.levels)
+
+    def show_takes(self) -> None:
+        """Made when it is first asked for, like the others."""
+        document, folder = self.document, self.folder
+        if document is None or folder is None:
+            return
+        if self.takes is None:
+            levels = self.window.preferences.levels_db
+            self.takes = TakesView(document, self.jobs, self.services, folder, levels)
+            self.takes.courses_changed.connect(partial(self._on_rows, "takes"))
+            self._add_view(self.takes)
+        if self.view is not None:
+            self.view.player.pause()
+        self._show(self.takes)
 
     def cancel(self) -> None:
         self.jobs.cancel()

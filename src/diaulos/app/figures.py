@@ -28,6 +28,11 @@ def level(value: float, unit: str, places: int = 1) -> str:
     return f"{number(value, places)} {unit}"
 
 
+def counted(count: int, word: str) -> str:
+    """A number of things: 1 clip, 2 clips."""
+    return f"{count} {word}{'' if count == 1 else 's'}"
+
+
 def clock(seconds: float) -> str:
     """Minutes and seconds."""
     return f"{int(seconds // 60)}:{seconds % 60:04.1f}"

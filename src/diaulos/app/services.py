@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from diaulos import wiring
 from diaulos.circuit.loading import Load
@@ -11,6 +11,7 @@ from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
 from diaulos.session.instrument import Instrument
 from diaulos.work.ports import AudioBackend, Clock, ExternalFiles, OutputBackend
+from diaulos.work.recording.takes import BackendFor
 from diaulos.work.takes import Resampler
 
 
@@ -23,6 +24,10 @@ class Services:
     files: ExternalFiles
     resample: Resampler
     clock: Clock
+    record_from: BackendFor = field(default_factory=lambda: wiring.rig_backend(paced=True))
+    """Where a recording's sound comes from."""
+    round_trip_frames: int = 0
+    """From what is heard to what comes back, for overdubs."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend
 
     @staticmethod

@@ -161,6 +161,7 @@ class Recorder:
         self._xruns = 0
         self._captured = 0
         self._stopping = threading.Event()
+        self._wanted: Callable[[], bool] = lambda: False
         self._realtime = False
         self._error: BaseException | None = None
 
@@ -169,6 +170,10 @@ class Recorder:
     def stop(self) -> None:
         """End the recording after the block that is under way."""
         self._stopping.set()
+
+    def stop_when(self, wanted: Callable[[], bool]) -> None:
+        """End it as well when this says so; asked once a block."""
+        self._wanted = wanted
 
     def mark(self) -> int:
         """Mark the present moment; returns its frame."""
@@ -236,7 +241,8 @@ class Recorder:
             self._xruns += int(not fits and not self._stopping.is_set() and self._error is None)
             self._captured += last - first
         done = self._frames is not None and time.frame + count >= self._start + self._frames
-        return not (done or self._stopping.is_set() or self._error is not None)
+        stop = self._stopping.is_set() or self._wanted()
+        return not (done or stop or self._error is not None)
 
     # --- the writer ---
 

@@ -17,7 +17,7 @@ import numpy as np
 from pydantic import ValidationError
 
 from diaulos.errors import DiaulosError, EditError, InputError
-from diaulos.rig.checks import Severity
+from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.trackplan import TrackPlan
 from diaulos.session.edits import Edit
@@ -76,6 +76,9 @@ class Condition:
 
     id: str
     words: str
+    """While it holds."""
+    otherwise: str
+    """While it does not."""
     holds: bool
     remedy: str = ""
     must: bool = False
@@ -131,21 +134,29 @@ def checklist(
         if not any(one.id == device.word("instrument") for one in session.instruments)
     ]
     return (
-        Condition("armed", f"{len(armed)} tracks are armed", bool(armed),
+        Condition("armed", f"{len(armed)} tracks are armed", "Nothing is armed", bool(armed),
                   "Plan tracks in Rig: nothing that is recorded starts at an instrument.", True),
-        Condition("danger", "Nothing is dangerous", not dangers,
+        Condition("danger", "Nothing is dangerous", "The rig is dangerous", not dangers,
                   dangers[0].remedy if dangers else "", True),
-        Condition("fault", "Nothing is wrong in the rig", worst < Severity.FAULT,
+        Condition("fault", "Nothing is wrong in the rig", f"The rig has {_count(faults, 'fault')}",
+                  worst < Severity.FAULT,
                   faults[0].remedy if faults else ""),
-        Condition("di", "A dry DI is armed", any(one.tap == "di" for one in armed),
+        Condition("di", "A dry DI is armed", "No dry DI is armed",
+                  any(one.tap == "di" for one in armed),
                   "Record a dry DI as well, muted: it is the way back."),
-        Condition("monitoring", "Nobody hears it twice", not doubled,
+        Condition("monitoring", "Nobody hears it twice", "Somebody hears it twice", not doubled,
                   doubled[0].remedy if doubled else ""),
         Condition("disk", f"Room for {minutes:g} minutes ({need / 1e6:.0f} MB)",
+                  f"No room for {minutes:g} minutes ({need / 1e6:.0f} MB)",
                   free_bytes > need, "Free some space on the disk.", free_bytes < need / 20),
-        Condition("instrument", "The instrument in hand is chosen", not unknown,
-                  f"Choose which instrument {', '.join(unknown)} is, in Rig."),
+        Condition("instrument", "The instrument in hand is chosen",
+                  f"Nobody said which instrument {' and '.join(unknown)} is", not unknown,
+                  "Choose it in Rig."),
     )  # fmt: skip
+
+
+def _count(things: list[Finding], word: str) -> str:
+    return f"{len(things)} {word}{'' if len(things) == 1 else 's'}"
 
 
 # --- the recording ---
@@ -312,7 +323,7 @@ def prepare(
         armed = tuple(one for one in armed if one.port in request.tracks)
     for condition in checklist(session, rig.id, store.free_bytes(), 0.5):
         if condition.must and not condition.holds:
-            raise EditError(f"{condition.words}: no.", where=rig.name, remedy=condition.remedy)
+            raise EditError(f"{condition.otherwise}.", where=rig.name, remedy=condition.remedy)
     if not armed:
         raise EditError("No track is armed.", where=rig.name, remedy="Arm one.")
     rate = session.sample_rate_hz

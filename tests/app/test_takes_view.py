@@ -1,0 +1,358 @@
+"""The Takes view: one key records, everything is told in words, everything comes back."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication, QInputDialog
+from pytestqt.qtbot import QtBot
+from test_window import names_missing
+
+from diaulos import wiring
+from diaulos.__main__ import main
+from diaulos.app import theme
+from diaulos.app.desk import Desk
+from diaulos.app.figures import counted, number
+from diaulos.app.views.takes.view import TakesView
+from diaulos.errors import InputError
+from diaulos.rig.model import Rig
+from diaulos.session import edits, take_edits
+from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
+from support import RATE
+
+
+@pytest.fixture
+def shown(opened: Desk, qtbot: QtBot) -> TakesView:
+    """The live room, recorded as fast as it goes."""
+    opened.services = replace(opened.services, record_from=wiring.rig_backend(paced=False, seed=3))
+    opened.document.apply(edits.choose_rig("rig04"))
+    opened.window.activateWindow()
+    qtbot.keyClick(opened.window, Qt.Key.Key_4, Qt.KeyboardModifier.ControlModifier)
+    view = opened.takes
+    assert view is not None
+    assert opened.current is view
+    settle(view, qtbot)
+    return view
+
+
+def settle(view: TakesView, qtbot: QtBot) -> None:
+    qtbot.waitUntil(
+        lambda: view.settled and view._jobs.quiet and view.recording is None, timeout=60_000
+    )
+
+
+def press(qtbot: QtBot, view: TakesView, key: Qt.Key, wait: bool = True) -> None:
+    view.window().activateWindow()
+    view.board.setFocus()
+    qtbot.keyClick(view.window(), key)
+    if wait:
+        settle(view, qtbot)
+
+
+def held(view: TakesView):  # type: ignore[no-untyped-def]
+    return view._document.session
+
+
+def recorded(view: TakesView, qtbot: QtBot, bars: int = 1):  # type: ignore[no-untyped-def]
+    view.bars.setValue(bars)
+    view.count_in.setValue(0)
+    press(qtbot, view, Qt.Key.Key_Space)
+    return held(view).takes[-1]
+
+
+class Slow:
+    """A back end that goes on until it is told to stop."""
+
+    def open(self, spec, callback):  # type: ignore[no-untyped-def]
+        self.spec, self.callback, self.xruns = spec, callback, 0
+        self.info = StreamInfo(spec.rate_hz, 0.01, 0.01, "slow", True)
+        return self
+
+    def run(self) -> None:
+        import time
+
+        at, count = 0, self.spec.block_frames
+        outputs = np.zeros((count, self.spec.output_channels))
+        rng = np.random.default_rng(2)
+        while True:
+            time.sleep(0.002)
+            inputs = 0.1 * rng.standard_normal((count, self.spec.input_channels))
+            if not self.callback(inputs, outputs, count, BlockTime(at), BlockStatus()):
+                return
+            at += count
+
+
+def slowly(view: TakesView) -> None:
+    view._services = replace(view._services, record_from=lambda *_: Slow())
+    view.bars.setValue(0)
+    view.count_in.setValue(0)
+
+
+def begun(view: TakesView, qtbot: QtBot) -> None:
+    press(qtbot, view, Qt.Key.Key_Space, wait=False)
+    qtbot.waitUntil(
+        lambda: view.recording is not None and view.recording.recorder.meters is not None,
+        timeout=20_000,
+    )
+
+
+# --- ready ---
+
+
+def test_it_says_what_is_armed_and_which_key_comes_next(shown: TakesView, opened: Desk) -> None:
+    assert [row.name for row in shown.board.rows] == ["DI", "Amp", "Amp and cabinet"]
+    assert shown.sentence.text() == "Ready, 1 remark above, 3 tracks armed. Space records."
+    assert shown.conditions.text().startswith("The rig has 2 faults.") or (
+        "fault" in shown.conditions.text()
+    )
+    assert "NOT YET" in shown.conditions.toolTip()
+    assert "A dry DI is armed" in shown.conditions.toolTip()
+    assert "dry DI, planned peak" in shown.board.accessibleDescription()
+    strip = opened.window.strip._rows
+    assert [row.finding for row in strip] == ["armed"] * 3
+    for row, board in zip(strip, shown.board.rows, strict=True):
+        assert number(board.held_dbfs) in row.peak
+
+
+def test_a_rig_that_cannot_be_recorded_says_so(shown: TakesView, qtbot: QtBot, answers) -> None:  # type: ignore[no-untyped-def]
+    shown._document.apply(edits.add_rig(Rig(id="none", name="None", devices=(), cables=())))
+    settle(shown, qtbot)
+    assert shown.sentence.text() == "Not ready: see above."
+    assert "Nothing is armed. Plan tracks in Rig" in shown.conditions.text()
+    assert not shown.record_button.isEnabled()
+    shown.record()
+    assert "Nothing is armed" in answers["asked"][-1][0]
+    shown.board.grab()
+
+
+# --- recording ---
+
+
+def test_space_records_all_tracks_and_the_take_is_there(
+    shown: TakesView, opened: Desk, qtbot: QtBot
+) -> None:
+    before = len(held(shown).takes)
+    take = recorded(shown, qtbot)
+    assert len(held(shown).takes) == before + 1
+    assert [t.name for t in take.tracks] == ["DI", "Amp", "Amp and cabinet"]
+    assert {t.frames for t in take.tracks} == {round(2.5 * RATE)}  # a bar at 96
+    assert shown.takes.chosen() == take.id
+    assert "CLIPS" in shown.takes.item(0, 3).text()
+    assert "Amp and cabinet 1 clip" in shown.about.text()
+    assert shown.wave._frames == take.tracks[0].frames
+    for track in take.tracks:
+        samples, _ = soundfile.read(str(opened.folder.path / track.file))
+        assert samples.size == track.frames
+    # Kept at once: a journal holds it, the note on it is gone.
+    assert opened.folder.recordings() == {}
+    journal = json.loads((opened.folder.path / "journal.json").read_text("utf-8"))
+    assert journal["takes"][-1]["id"] == take.id
+
+
+def test_window_and_shell_record_the_same(
+    shown: TakesView, opened: Desk, qtbot: QtBot, capsys: pytest.CaptureFixture[str]
+) -> None:
+    take = recorded(shown, qtbot)
+    opened.folder.save(held(shown))
+    path = opened.folder.path
+    opened._detach()
+    args = ["record", str(path), "--rig", "rig04", "--bars", "1", "--fast", "--seed", "3", "--json"]
+    assert main(args) == 0
+    data = json.loads(capsys.readouterr().out)
+    for one, other in zip(take.tracks, data["tracks"], strict=True):
+        assert one.peak_dbfs == pytest.approx(other["peak_dbfs"], abs=0.001)
+        a, _ = soundfile.read(str(path / one.file))
+        b, _ = soundfile.read(str(path / other["file"]))
+        assert np.array_equal(a, b)
+
+
+def test_while_it_records_everything_is_told(shown: TakesView, qtbot: QtBot) -> None:
+    slowly(shown)
+    begun(shown, qtbot)
+    qtbot.waitUntil(lambda: "Recording" in shown.sentence.text(), timeout=5_000)
+    assert "Space stops, M marks, A again." in shown.sentence.text()
+    assert "room for" in shown.sentence.text()
+    assert shown.record_button.text() == "Stop (Space)"
+    assert all(row.live for row in shown.board.rows)
+    shown.board.grab()
+    press(qtbot, shown, Qt.Key.Key_M, wait=False)
+    press(qtbot, shown, Qt.Key.Key_Space)
+    take = held(shown).takes[-1]
+    assert len(take.marks) == 1
+    assert "1 mark" in shown.about.text()
+    assert shown.record_button.text() == "Record (Space)"
+    assert not shown.board.rows[0].live
+
+
+def test_again_bins_this_one_and_begins_anew(shown: TakesView, qtbot: QtBot) -> None:
+    slowly(shown)
+    before = len(held(shown).takes)
+    begun(shown, qtbot)
+    first = shown.recording
+    press(qtbot, shown, Qt.Key.Key_A, wait=False)
+    qtbot.waitUntil(
+        lambda: shown.recording is not None and shown.recording is not first
+        and shown.recording.recorder.captured_frames > 0,
+        timeout=20_000,
+    )  # fmt: skip
+    assert [take.id for take in held(shown).take_bin] == [first.take_id]
+    press(qtbot, shown, Qt.Key.Key_Space)
+    assert len(held(shown).takes) == before + 1
+
+
+def test_cancel_ends_it_and_keeps_it(shown: TakesView, qtbot: QtBot) -> None:
+    slowly(shown)
+    begun(shown, qtbot)
+    press(qtbot, shown, Qt.Key.Key_Escape)
+    assert held(shown).takes[-1].name.startswith("Take")
+
+
+def test_closing_while_it_records_loses_nothing(
+    shown: TakesView, opened: Desk, qtbot: QtBot
+) -> None:
+    slowly(shown)
+    begun(shown, qtbot)
+    assert shown.recording is not None
+    take_id = shown.recording.take_id
+    folder = opened.folder
+    shown.close_down()
+    qtbot.waitUntil(lambda: opened.jobs.quiet, timeout=20_000)
+    known = {take.id for take in held(shown).takes} | set(folder.recordings())
+    assert take_id in known
+
+
+def test_a_device_that_fails_is_told(shown: TakesView, qtbot: QtBot, answers: dict) -> None:
+    class Broken(Slow):
+        def run(self) -> None:
+            raise InputError("the device went away.", remedy="Plug it in again.")
+
+    before = held(shown)
+    shown._services = replace(shown._services, record_from=lambda *_: Broken())
+    press(qtbot, shown, Qt.Key.Key_Space)
+    assert "The device went away." in answers["asked"][-1][0]
+    assert held(shown) is before
+    assert "Space records" in shown.sentence.text()
+
+
+def test_an_overdub_plays_the_chosen_take_along(shown: TakesView, qtbot: QtBot) -> None:
+    recorded(shown, qtbot)
+    shown.along.setChecked(True)
+    request = shown._request(held(shown))
+    assert len(request.played) == 2  # the dry DI stays mute
+    assert request.played[0].size == round(2.5 * RATE)
+    recorded(shown, qtbot)
+
+
+# --- keeping ---
+
+
+def test_takes_are_kept_rated_named_and_binned_by_key(
+    shown: TakesView, opened: Desk, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    take = recorded(shown, qtbot)
+    press(qtbot, shown, Qt.Key.Key_K)
+    for _ in range(3):
+        press(qtbot, shown, Qt.Key.Key_R)
+    assert held(shown).take(take.id).keeper
+    assert held(shown).take(take.id).rating == 3
+    assert shown.takes.item(0, 0).text() == "keep ***"
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Verse two, loud", True))
+    press(qtbot, shown, Qt.Key.Key_F2)
+    assert held(shown).take(take.id).name == "Verse two, loud"
+    press(qtbot, shown, Qt.Key.Key_T)
+    assert held(shown).take(take.id).tags == ("Verse two", "loud")
+    monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_, **__: ("Buzz.", True))
+    press(qtbot, shown, Qt.Key.Key_N)
+    assert "Buzz." in shown.about.text()
+    press(qtbot, shown, Qt.Key.Key_Delete)
+    assert all(one.id != take.id for one in held(shown).takes)
+    opened.undo()
+    settle(shown, qtbot)
+    assert held(shown).take(take.id).notes == "Buzz."
+
+
+def test_recall_lists_what_differs_and_puts_it_back(shown: TakesView, qtbot: QtBot) -> None:
+    take = recorded(shown, qtbot)
+    before = held(shown).rig("rig04")
+    shown._document.apply(edits.set_device_setting("rig04", "interface", "gain1", 33.0))
+    settle(shown, qtbot)
+    shown._on_take()
+    assert "Differs now: Four-input interface: Gain 1" in shown.about.text()
+    press(qtbot, shown, Qt.Key.Key_C)
+    assert held(shown).rig("rig04") == before
+    assert held(shown).take(take.id) == take
+
+
+def test_any_track_is_heard_and_seen(shown: TakesView, qtbot: QtBot) -> None:
+    recorded(shown, qtbot)
+    press(qtbot, shown, Qt.Key.Key_2)
+    assert shown.track.currentText() == "Amp"
+    assert shown.player._shared.heard == frozenset({"k02"})
+    press(qtbot, shown, Qt.Key.Key_P)
+    qtbot.waitUntil(lambda: shown.player.playing, timeout=5_000)
+    press(qtbot, shown, Qt.Key.Key_P)
+    assert not shown.player.playing
+    shown.choose_course("DI")
+    assert shown.track.currentText() == "DI"
+
+
+# --- what a dead process left ---
+
+
+def test_a_cut_off_recording_is_offered(
+    desk: Desk,
+    demo_copy: Path,
+    qtbot: QtBot,
+    settled,
+    answers: dict,  # type: ignore[no-untyped-def]
+) -> None:
+    from diaulos.storage.folder import SessionFolder
+    from diaulos.work.recording.takes import RecordRequest, prepare
+    from support import NOON
+
+    folder = SessionFolder.open(demo_copy)
+    request = RecordRequest(folder.load(), "rig04", seconds=1.0)
+    lost = prepare(request, folder, wiring.rig_backend(paced=False), lambda: NOON).run()
+    folder.close()
+    answers["button"] = "Bring it back"
+    assert desk.open_path(demo_copy)
+    settled(desk)
+    assert any("cut off" in text for text, _ in answers["asked"])
+    names = [take.name for take in desk.document.session.takes]
+    assert f"{lost.take.name} (recovered)" in names
+
+
+# --- the rest ---
+
+
+def test_every_control_has_a_name(shown: TakesView) -> None:
+    assert names_missing(shown) == []
+
+
+@pytest.mark.parametrize("look", [theme.DAY, theme.NIGHT])
+def test_it_paints_in_both_looks(shown: TakesView, look: theme.Look) -> None:
+    theme.apply(QApplication.instance(), look)
+    assert not shown.grab().toImage().isNull()
+    theme.apply(QApplication.instance(), theme.DAY)
+
+
+def test_read_only_says_so(
+    desk: Desk,
+    demo_copy: Path,
+    qtbot: QtBot,
+    settled,  # type: ignore[no-untyped-def]
+) -> None:
+    assert desk.open_path(demo_copy, read_only=True)
+    settled(desk)
+    desk.show_takes()
+    settle(desk.takes, qtbot)
+    assert desk.takes.sentence.text().startswith("Read-only")
+    assert not desk.takes.record_button.isEnabled()
+    assert counted(1, "clip") == "1 clip"
+    assert take_edits.keep_take("x", True).label == "Keep take"
