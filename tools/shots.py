@@ -56,6 +56,11 @@ def settled_now(desk: Desk) -> bool:
     return desk.jobs.quiet and desk.current is not None and desk.current.settled
 
 
+def recorded(desk: Desk) -> bool:
+    """Whether the recording has become a take and its waveform is there."""
+    return desk.takes is not None and desk.takes.recording is None and desk.jobs.quiet
+
+
 def main() -> None:
     """Write one picture per view and look."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -114,7 +119,7 @@ def main() -> None:
             takes.bars.setValue(2)
             takes.count_in.setValue(0)
             takes.record()
-            wait(app, lambda: takes.recording is None and desk.jobs.quiet)
+            wait(app, partial(recorded, desk))
             window.grab().save(str(out.out / f"takes-{look.name}.png"))
             document.mark_saved(document.session)
             window.close()

@@ -8,8 +8,8 @@ from __future__ import annotations
 import sys
 
 SHELL_VERBS = {
-    "align", "check", "courses", "levels", "loading", "match", "reamp", "reamp-file",
-    "record", "render", "schema", "strength", "trims",
+    "align", "check", "courses", "levels", "loading", "match", "measure", "noise", "reamp",
+    "reamp-file", "record", "render", "schema", "strength", "trims", "tune",
     "--help", "-h", "--version",
 }  # fmt: skip
 

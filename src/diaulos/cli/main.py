@@ -11,7 +11,7 @@ from typing import Annotated, Any
 import typer
 
 from diaulos import __version__
-from diaulos.cli import instruments
+from diaulos.cli import inspecting, instruments
 from diaulos.cli import levels as level_commands
 from diaulos.cli import recording as recording_commands
 from diaulos.cli import rig as rig_commands
@@ -431,6 +431,9 @@ app.command()(rig_commands.courses)
 app.command()(rig_commands.render)
 app.command()(level_commands.levels)
 app.command()(recording_commands.record)
+app.command()(inspecting.measure)
+app.command()(inspecting.tune)
+app.command()(inspecting.noise)
 
 
 @app.command()
