@@ -6,6 +6,7 @@ on the UI thread.
 
 from __future__ import annotations
 
+import sys
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -15,6 +16,10 @@ from PySide6.QtCore import QObject, Qt, Signal
 
 from diaulos.errors import CancelledError
 from diaulos.work.ports import CancelToken, Progress
+
+SWITCH_S = 0.001
+"""How long a worker may keep the interpreter while the window waits: at Python's usual 5 ms
+every event that reaches our code while a job runs is that late."""
 
 Work = Callable[[Progress, CancelToken], Any]
 
@@ -53,6 +58,7 @@ class Jobs(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
+        sys.setswitchinterval(SWITCH_S)
         self._wires = _Wires()
         queued = Qt.ConnectionType.QueuedConnection
         self._wires.progressed.connect(self._on_progress, queued)

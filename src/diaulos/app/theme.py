@@ -103,6 +103,8 @@ QPushButton[main="true"]:disabled { background: $line; color: $ink; border-color
 QPushButton[tiny="true"] { padding: 2px 0; }
 QSpinBox, QDoubleSpinBox { font-family: "B612 Mono"; }
 QComboBox, QSpinBox, QDoubleSpinBox, QLineEdit { background: $raised; min-height: 24px; }
+QComboBox[compact="true"] { font-size: 8pt; padding: 0 0 0 1px; }
+QComboBox[compact="true"]::drop-down { width: 3px; border: none; }
 QLineEdit[field="true"] { border: 1px solid $line; border-radius: 3px; padding: 0 2px; }
 QLineEdit[field="true"]:focus { border: 1px solid $di; }
 QListView, QTableView, QPlainTextEdit, QTextBrowser { background: $raised;

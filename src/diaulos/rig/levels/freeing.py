@@ -21,6 +21,10 @@ from diaulos.rig.model import Cable, Control, Rig, SignalClass
 ANALOG = (SignalClass.INSTRUMENT, SignalClass.MIC, SignalClass.LINE)
 
 
+MOST = 3
+"""Ways out that are worked out: each is a rig solved anew."""
+
+
 @dataclass(frozen=True)
 class Obstacle:
     """The station that keeps a course from its target, and in what way."""
@@ -101,6 +105,8 @@ def freeings(solution: Solution) -> tuple[Freeing, ...]:
             continue
         if solved.works or _better(solved, solution):
             works.append(Freeing(_told(words, solved), rig, solved))
+        if len(works) == MOST:
+            break
     return tuple(works)
 
 
@@ -123,11 +129,6 @@ def _proposals(solution: Solution, found: Obstacle) -> Iterator[tuple[str, Rig, 
     if locked:
         names = ", ".join(one.words for one in locked)
         yield f"Take the lock off {names}.", rig, unlocked(aim), 0.0
-    tone = [one for one in solution.settings if one.kept.startswith("ahead of the amplifier")]
-    if tone and not aim.free_tone:
-        names = ", ".join(one.words for one in tone)
-        words = f"Turn what stands ahead of the amplifier ({names}): it changes the drive."
-        yield words, rig, replace(aim, free_tone=True), 0.0
     for words, change in _boxes(course, found):
         try:
             yield words, change(rig), aim, 0.0
@@ -142,6 +143,12 @@ def _proposals(solution: Solution, found: Obstacle) -> Iterator[tuple[str, Rig, 
             aim,
             softer,
         )
+    # The slowest to work out, and the last that one would want.
+    tone = [one for one in solution.settings if one.kept.startswith("ahead of the amplifier")]
+    if tone and not aim.free_tone:
+        names = ", ".join(one.words for one in tone)
+        words = f"Turn what stands ahead of the amplifier ({names}): it changes the drive."
+        yield words, rig, replace(aim, free_tone=True), 0.0
 
 
 def _boxes(course: Course, found: Obstacle) -> Iterator[tuple[str, Callable[[Rig], Rig]]]:

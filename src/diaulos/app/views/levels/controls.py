@@ -87,6 +87,7 @@ class SettingField(QWidget):
 
     def _box(self, choice: Choice) -> QComboBox:
         box = QComboBox()
+        box.setProperty("compact", "true")
         box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         box.setMinimumContentsLength(4)
         for value, words in choice.options:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
@@ -42,6 +42,8 @@ class Board(QWidget):
         super().__init__()
         self._rows: tuple[BoardRow, ...] = ()
         self._message = ""
+        self._still_key: tuple[object, ...] = ()
+        self._still_picture = QPixmap()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Armed tracks")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -73,19 +75,38 @@ class Board(QWidget):
             flags = int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap)
             painter.drawText(QRectF(self.rect()).adjusted(40, 0, -40, 0), flags, self._message)
             return
-        height = min(float(MOST_ROW), self.height() / len(self._rows))
+        painter.drawPixmap(0, 0, self._still())
         for index, row in enumerate(self._rows):
-            self._paint_row(painter, QRectF(0, index * height, self.width(), height), row)
+            self._paint_moving(painter, self._area(index), row)
         if self.hasFocus():
             painter.setPen(QPen(look.colour("di"), 2))
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
 
-    def _paint_row(self, painter: QPainter, area: QRectF, row: BoardRow) -> None:
+    def _area(self, index: int) -> QRectF:
+        height = min(float(MOST_ROW), self.height() / len(self._rows))
+        return QRectF(0, index * height, self.width(), height)
+
+    def _still(self) -> QPixmap:
+        """What does not move while it records: painted once, not thirty times a second."""
+        ratio = self.devicePixelRatioF()
+        names = tuple((row.name, row.tap, row.live) for row in self._rows)
+        key = (names, self.size().toTuple(), ratio, theme.current().name)
+        if key != self._still_key:
+            self._still_key = key
+            self._still_picture = QPixmap(self.size() * ratio)
+            self._still_picture.setDevicePixelRatio(ratio)
+            self._still_picture.fill(theme.current().colour("paper"))
+            painter = QPainter(self._still_picture)
+            for index, row in enumerate(self._rows):
+                self._paint_still(painter, self._area(index), row)
+            painter.end()
+        return self._still_picture
+
+    def _paint_still(self, painter: QPainter, area: QRectF, row: BoardRow) -> None:
         look = theme.current()
         middle = area.center().y()
         paint_mark(painter, QRectF(10, middle - 10, 20, 20), row.tap, look)
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         painter.setPen(look.colour("ink"))
         painter.setFont(theme.text_font(14, bold=True))
         name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, 168)
@@ -95,6 +116,13 @@ class Board(QWidget):
         state = "now" if row.live else "as planned"
         tap = f"{TAP_WORDS.get(row.tap, '')}, {state}"
         painter.drawText(QRectF(40, middle + 3, 172, 18), left, tap)
+        painter.setPen(QPen(look.colour("line"), 1))
+        painter.drawLine(area.bottomLeft(), area.bottomRight())
+
+    def _paint_moving(self, painter: QPainter, area: QRectF, row: BoardRow) -> None:
+        look = theme.current()
+        middle = area.center().y()
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         figure = 150.0
         window = QRectF(216, middle - 23, max(60.0, area.width() - 216 - figure - 16), 46)
         token = TAP_TOKENS.get(row.tap, "ink")
@@ -106,9 +134,6 @@ class Board(QWidget):
         painter.drawText(far, right, number(row.held_dbfs))
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("danger" if clipped else "muted"))
-        under = (
-            counted(row.clips, "clip") if clipped else ("loudest dBFS" if row.live else "peak dBFS")
-        )
+        planned = "loudest dBFS" if row.live else "peak dBFS"
+        under = counted(row.clips, "clip") if clipped else planned
         painter.drawText(QRectF(far.left(), middle + 9, figure, 16), right, under)
-        painter.setPen(QPen(look.colour("line"), 1))
-        painter.drawLine(area.bottomLeft(), area.bottomRight())

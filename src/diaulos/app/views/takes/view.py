@@ -162,6 +162,8 @@ class TakesView(QWidget):
         self.sentence = QLabel()
         self.sentence.setProperty("role", "headline")
         self.sentence.setAccessibleName("What is happening")
+        # A new second must not lay the whole view out again.
+        self.sentence.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self._place()
 
     def _place(self) -> None:
