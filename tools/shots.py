@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shutil
 import sys
 import tempfile
 import time
@@ -82,7 +83,10 @@ def main() -> None:
             window = MainWindow(Preferences(settings))
             desk = Desk(window, Services.of_this_machine())
             window.show()
-            desk.open_path(path)
+            # A copy for each look: the take that is recorded here stays in its own.
+            mine = Path(folder) / f"{look.name}.diaulos"
+            shutil.copytree(path, mine)
+            desk.open_path(mine)
             assert desk.view is not None
             view = desk.view
             wait(app, partial(settled, desk, view))
