@@ -77,20 +77,21 @@ def strum_backend(
 
 
 def rig_backend(
-    *, paced: bool, seed: int = 1, impulses: Impulses | None = None
+    *, paced: bool, seed: int = 1, silent: bool = False, impulses: Impulses | None = None
 ) -> Callable[[Session, Rig, tuple[PortRef, ...]], AudioBackend]:
-    """The bench as an input device: the players of a rig, in real time or as fast as it goes."""
+    """The bench as an input device: the players of a rig, in real time or as fast as it goes;
+    `silent`, they hold their strings."""
 
     def make(session: Session, rig: Rig, tracks: tuple[PortRef, ...]) -> AudioBackend:
         graph = rig_graph(session, rig)
         courses = [one.course for one in trace_all(graph) if one.track in tracks and one.course]
         starts = [course.start.device.id for course in courses if course.source is not None]
-        players = tuple(
-            Player(start, *played_volts(session, rig, start, seed))
-            for start in dict.fromkeys(starts)
-        )
+        players = []
+        for start in dict.fromkeys(starts):
+            volts, recorded = played_volts(session, rig, start, seed)
+            players.append(Player(start, 0.0 * volts if silent else volts, recorded))
         faults = BenchFaults(seed=seed)
-        return RigBackend(graph, tracks, players, faults, paced=paced, impulses=impulses)
+        return RigBackend(graph, tracks, tuple(players), faults, paced=paced, impulses=impulses)
 
     return make
 

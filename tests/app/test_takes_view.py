@@ -24,6 +24,7 @@ from diaulos.errors import InputError
 from diaulos.rig.model import Rig
 from diaulos.session import edits, take_edits
 from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
+from diaulos.work.recording.noisecheck import check_noise
 from support import RATE
 
 
@@ -300,6 +301,33 @@ def test_any_track_is_heard_and_seen(shown: TakesView, qtbot: QtBot) -> None:
     assert not shown.player.playing
     shown.choose_course("DI")
     assert shown.track.currentText() == "DI"
+
+
+# --- the noise check ---
+
+
+def test_the_noise_check_opens_listens_and_closes_by_key(shown: TakesView, qtbot: QtBot) -> None:
+    silent = wiring.rig_backend(paced=False, silent=True)
+    shown._services = replace(shown._services, silence_from=silent)
+    press(qtbot, shown, Qt.Key.Key_S)
+    assert shown.noise.isVisible()
+    assert "Hold the strings" in shown.noise.words.text()
+    press(qtbot, shown, Qt.Key.Key_L)
+    assert shown.noise.table.rowCount() == 3
+    assert shown.noise.tried.item(0, 0).text() == "1. As it is"
+    core = check_noise(held(shown), silent)
+    for line, row in enumerate(core.rows):
+        assert shown.noise.table.item(line, 0).text() == row.name
+        assert shown.noise.table.item(line, 1).text() == number(row.noise.floor_dbfs)
+    shown.noise.label.setCurrentText("Another outlet")
+    press(qtbot, shown, Qt.Key.Key_L)
+    assert shown.noise.tried.rowCount() == 2
+    assert "Against the first, DI: no change." in shown.noise.words.text()
+    assert any("(best)" in shown.noise.tried.item(n, 0).text() for n in range(2))
+    assert names_missing(shown) == []
+    press(qtbot, shown, Qt.Key.Key_S)
+    assert not shown.noise.isVisible()
+    assert shown.board.isVisible()
 
 
 # --- what a dead process left ---

@@ -24,8 +24,9 @@ from test_cli import documented, run, run_json
 
 from diaulos import wiring
 from diaulos.errors import EditError, InputError, StorageError
+from diaulos.rig.mending import insert_isolator
 from diaulos.rig.model import PortRef
-from diaulos.rig.templates import build
+from diaulos.rig.templates import Patch, build
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Session, content_hash, rig_hash
 from diaulos.signal.click import click_block
@@ -33,6 +34,7 @@ from diaulos.storage.bwf import Bext, WavWriter
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import gain_to_db
 from diaulos.work.ports import BlockStatus, BlockTime
+from diaulos.work.recording.noisecheck import best_attempt, changes_since, check_noise
 from diaulos.work.recording.recorder import Recorder
 from diaulos.work.recording.ring import RING_S, Ring
 from diaulos.work.recording.takes import (
@@ -627,6 +629,57 @@ def test_an_instrument_is_kept_as_it_was(
     assert take_edits.recall(take.id)(changed).instrument(one.id) == one
     assert rig_hash(session.rig("rig04")) == take.rig_hash
     folder.close()
+
+
+# --- the noise check ---
+
+
+def test_the_silence_of_the_bench_is_what_the_budget_says() -> None:
+    """Hiss within 0.5 dB of what cannot be avoided; the amplifier's own hum is found."""
+    attempt = check_noise(session_of(), wiring.rig_backend(paced=False, silent=True))
+    assert [row.name for row in attempt.rows] == ["DI", "Amp", "Amp and cabinet"]
+    for row in attempt.rows:
+        assert row.above_budget_db == pytest.approx(0.0, abs=0.5)
+        assert row.noise.quiet_s == pytest.approx(5.0, abs=0.2)
+        assert row.floor_dbu is not None
+        assert row.gate_dbfs is not None
+        assert row.noise.floor_dbfs < row.gate_dbfs
+    assert attempt.rows[0].noise.mains_hz is None
+    assert attempt.rows[1].noise.mains_hz == pytest.approx(50.0, abs=0.02)
+
+
+def humming() -> Session:
+    """A valve head's send into an interface, both earthed: a ground loop in the cable."""
+    patch = Patch("Loop")
+    for type_id, ident in (
+        ("guitar", "guitar"), ("valve_head", "amp"), ("reactive_load", "load"),
+        ("interface4", "interface"), ("computer", "computer"),
+    ):  # fmt: skip
+        patch.add(type_id, ident)
+    patch.devices["amp"] = patch.devices["amp"].with_setting("loop", "on")
+    patch.join("guitar.out", "amp.in").join("amp.speaker", "load.speaker")
+    patch.join("amp.send", "interface.in1", 8.0).record("interface.rec1", 1, "Send")
+    rig = patch.rig("rig01")
+    return Session(id="s", name="Hum", sample_rate_hz=RATE, rigs=(rig,), current_rig="rig01")
+
+
+def test_a_ground_loop_is_named_and_an_isolator_helps() -> None:
+    session = humming()
+    source = wiring.rig_backend(paced=False, silent=True)
+    first = check_noise(session, source)
+    (row,) = first.rows
+    assert row.noise.mains_hz == pytest.approx(50.0, abs=0.02)
+    assert row.cause.startswith("Hum of a ground loop")
+    assert "isolation transformer" in row.remedy
+    assert "Never lift a safety earth" in row.remedy
+    rig = session.rig()
+    cable = next(c for c in rig.cables if str(c.source) == "amp.send")
+    mended = session.model_copy(update={"rigs": (insert_isolator(rig, cable.id),)})
+    second = check_noise(mended, source, "With an isolator")
+    (change,) = changes_since(first, second).values()
+    assert change.hum_db is not None
+    assert change.hum_db < -6.0
+    assert best_attempt((first, second)) is second
 
 
 # --- the click, the shell ---

@@ -124,6 +124,10 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="takes"),
     ActionSpec("again", "&Again", "Recording", "A", "again", "write", view="takes"),
     ActionSpec("mark", "&Mark this moment", "Recording", "M", "mark", "write", view="takes"),
+    ActionSpec("noise_check", "Noise &check", "Recording", "S", "toggle_noise", "open", True,
+               "takes"),
+    ActionSpec("listen", "&Listen to the silence", "Recording", "L", "listen", "idle",
+               view="takes"),
     ActionSpec("play_take", "&Play or pause", "Recording", "P", "toggle_play", "open", True,
                "takes"),
     *(

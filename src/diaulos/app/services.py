@@ -26,6 +26,10 @@ class Services:
     clock: Clock
     record_from: BackendFor = field(default_factory=lambda: wiring.rig_backend(paced=True))
     """Where a recording's sound comes from."""
+    silence_from: BackendFor = field(
+        default_factory=lambda: wiring.rig_backend(paced=True, silent=True)
+    )
+    """The same while nobody plays, for the noise check."""
     round_trip_frames: int = 0
     """From what is heard to what comes back, for overdubs."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend

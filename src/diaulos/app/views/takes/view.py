@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
     QSlider,
     QSpinBox,
     QSplitter,
+    QStackedLayout,
     QVBoxLayout,
     QWidget,
 )
@@ -32,6 +33,7 @@ from diaulos.app.figures import clock, counted, number, typeset
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.services import Services
 from diaulos.app.views.takes.board import Board, BoardRow
+from diaulos.app.views.takes.noise import NoisePanel
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.level_window import LevelFigures
@@ -46,6 +48,7 @@ from diaulos.signal.overview import Overview, build_overview
 from diaulos.work.levels import levels_of
 from diaulos.work.listening import LOUDEST_LEVEL_DB, START_LEVEL_DB, Channel, Player
 from diaulos.work.ports import AudioSource, CancelToken, Progress
+from diaulos.work.recording.noisecheck import Attempt, check_noise
 from diaulos.work.recording.recorder import Meters
 from diaulos.work.recording.takes import (
     Armed,
@@ -140,6 +143,7 @@ class TakesView(QWidget):
         self.record_button = QPushButton("Record (Space)")
         self.record_button.setProperty("main", "true")
         self.board = Board()
+        self.noise = NoisePanel()
         self.takes = Table("Takes", ("", "Take", "Length", "Peak"), 1, {0: 58, 2: 62, 3: 62})
         self.wave = Waveform()
         self.wave.set_empty_text("Choose a take to see its waveform.")
@@ -173,8 +177,8 @@ class TakesView(QWidget):
         for widget in (self.bars, self.count_in, self.click, self.along):
             top.addWidget(widget)
         top.addStretch(1)
-        left = QWidget()
-        body = QVBoxLayout(left)
+        near = QWidget()
+        body = QVBoxLayout(near)
         body.setContentsMargins(0, 0, 0, 0)
         body.addWidget(self.board, 1)
         below = QHBoxLayout()
@@ -188,6 +192,10 @@ class TakesView(QWidget):
         body.addLayout(below)
         self.wave.setFixedHeight(132)
         body.addWidget(self.wave)
+        left = QWidget()
+        self._stack = QStackedLayout(left)
+        self._stack.addWidget(near)
+        self._stack.addWidget(self.noise)
         right = QWidget()
         column = QVBoxLayout(right)
         column.setContentsMargins(6, 0, 0, 0)
@@ -229,6 +237,8 @@ class TakesView(QWidget):
         self.track.activated.connect(lambda _i: self._show_wave())
         self.play_button.clicked.connect(self.toggle_play)
         self.level.valueChanged.connect(lambda value: self.player.set_level(float(value)))
+        self.noise.check_asked.connect(self.check_noise)
+        self.noise.left.connect(self.toggle_noise)
         self.keep_button.clicked.connect(self.keep)
         self.recall_button.clicked.connect(self.recall)
         self.discard_button.clicked.connect(self.discard)
@@ -533,6 +543,35 @@ class TakesView(QWidget):
                 BoardRow(str(one.port), one.name, one.tap, figures, held, meter.clips, True)
             )
         return tuple(rows)
+
+    # --- the noise check ---
+
+    def toggle_noise(self) -> None:
+        """The noise check over the body, or the body again."""
+        there = self._stack.currentWidget() is self.noise
+        self._stack.setCurrentIndex(0 if there else 1)
+        (self.board if there else self.noise.listen).setFocus()
+        self.said.emit("" if there else "L listens for five seconds, S goes back.")
+
+    def listen(self) -> None:
+        """Five seconds of silence, with the label that is typed."""
+        if self._stack.currentWidget() is not self.noise:
+            self.toggle_noise()
+        self.check_noise(self.noise.label.currentText())
+
+    def check_noise(self, label: str) -> None:
+        """Another attempt."""
+        if self.recording is not None:
+            self.said.emit("Not while it records.")
+            return
+        session, source = self._document.session, self._services.silence_from
+
+        def work(progress: Progress, cancel: CancelToken) -> Attempt:
+            return check_noise(session, source, label, should_stop=lambda: cancel.cancelled)
+
+        if self._jobs.start(Job("Listening to the silence", work, self.noise.add,
+                                self.problem.emit)):  # fmt: skip
+            self.sentence.setText("Listening to the silence: hold the strings. Esc ends it.")
 
     # --- the chosen take ---
 
