@@ -14,6 +14,7 @@ from mutants import mutants
 from test_rig_whole import random_change
 
 from diaulos.errors import DiaulosError
+from diaulos.rig.bench.unit import as_built
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.checks import Context, Severity, run_checks
 from diaulos.rig.checks.estimate import estimate
@@ -21,6 +22,11 @@ from diaulos.rig.checks.power import speaker_loads
 from diaulos.rig.course import stage_delay_ms
 from diaulos.rig.graph import EARTH, RigGraph, joins_shields
 from diaulos.rig.layout import lay_out
+from diaulos.rig.levels.calibration import (
+    CalibrationPoint,
+    calibrated_inputs,
+    with_input_calibration,
+)
 from diaulos.rig.model import Choice, Control, PortRef, Rig
 from diaulos.rig.monitoring import plan_monitoring
 from diaulos.rig.templates import TEMPLATES, Patch, build
@@ -57,6 +63,24 @@ def test_the_plan_and_the_checks_reckon_the_same_level(name: str, seed: int) -> 
     """Written twice, sharing nothing but the description: 0.1 dB at 1 kHz, whatever is set."""
     graph = RigGraph(shaken(name, seed))
     for plan in plan_tracks(graph):
+        if plan.course is None or plan.problem is not None:
+            continue
+        assert estimate(plan.course).track_dbfs == pytest.approx(plan.peak_dbfs, abs=0.1)
+
+
+@settings(max_examples=30)
+@given(NAMES, st.integers(0, 10_000))
+def test_they_do_so_for_calibrated_units_too(name: str, seed: int) -> None:
+    rng = random.Random(seed)
+    rig = as_built(shaken(name, seed), seed)
+    for device in rig.devices:
+        for port in calibrated_inputs(device):
+            points = tuple(
+                CalibrationPoint(gain, 12.0 - gain + rng.uniform(-2.0, 2.0), 0.0, 0.0)
+                for gain in (0.0, 12.0, 40.0)
+            )
+            rig = with_input_calibration(rig, rig.device(device.id), port, points, "now", "drawn")
+    for plan in plan_tracks(RigGraph(rig)):
         if plan.course is None or plan.problem is not None:
             continue
         assert estimate(plan.course).track_dbfs == pytest.approx(plan.peak_dbfs, abs=0.1)

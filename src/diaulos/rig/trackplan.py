@@ -152,9 +152,10 @@ def course_levels(course: Course) -> tuple[PlannedLevel, ...]:
         if isinstance(step, Segment):
             base = level
             for point, response in step.responses(hz).items():
-                level = base + gain_to_db(float(abs(response[0])))
-                found.append(_at(course, point, level, step.digital))
+                peak = base + gain_to_db(float(abs(response[0])))
+                found.append(_at(course, point, peak, step.digital))
                 level = _held(found[-1])
+                base -= peak - level  # what an output cuts off does not reach the input
         else:
             level = _through(step, level, hz, found)
     return tuple(found)

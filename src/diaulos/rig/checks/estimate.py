@@ -206,6 +206,7 @@ def _through(path: Path, device: Device, load: complex) -> complex:
             behind = _beside(behind, stage.shunt_ohm)
         load = behind + stage.series_in_ohm
         ratio *= behind / load
+        ratio *= 10.0 ** (stage.measured_db / 20.0)
     return ratio
 
 
@@ -220,11 +221,9 @@ def _stage(stage: object, leg: Leg, level: float, unit: str) -> tuple[float, str
         added = _knob(device, stage.control) + _switched(stage.offsets, device)
         return level + stage.gain_db + added, unit, None
     if isinstance(stage, DacStage):
-        full = stage.full_scale_dbu + _knob(device, stage.control)
-        return min(0.0, level) + full + _switched(stage.offsets, device), "dBu", None
+        return min(0.0, level) + _full_scale(stage, device, 1.0), "dBu", None
     if isinstance(stage, AdcStage):
-        full = stage.full_scale_dbu - _knob(device, stage.control)
-        level -= full + _switched(stage.offsets, device)
+        level -= _full_scale(stage, device, -1.0)
         return min(0.0, level), "dBFS", level if level > 0.0 else None
     if isinstance(stage, AmpStage):
         model = stage.full_scale_dbu is not None
@@ -248,10 +247,27 @@ def clip_dbu(device: Device, port_id: str, limit: float | None) -> float | None:
             continue
         for stage in path.stages:
             if isinstance(stage, AdcStage):
-                full = stage.full_scale_dbu - _knob(device, stage.control)
-                full += _switched(stage.offsets, device)
+                full = _full_scale(stage, device, -1.0)
                 limit = full if limit is None else min(limit, full)
     return limit
+
+
+def _full_scale(stage: AdcStage | DacStage, device: Device, way: float) -> float:
+    """dBu at 0 dBFS as it is printed, moved by what a calibration found. `way` is what a dB of
+    gain does to it."""
+    gain = _knob(device, stage.control)
+    printed = stage.full_scale_dbu + _switched(stage.offsets, device)
+    known: dict[float, float] = {}
+    for one in stage.measured:
+        if all(device.word(setting) == value for setting, value in one.when):
+            known[one.gain_db] = one.full_scale_dbu - printed - way * one.gain_db
+    full = printed + way * gain
+    if not known:
+        return full
+    below = max((at for at in known if at <= gain), default=min(known))
+    above = min((at for at in known if at >= gain), default=max(known))
+    share = 0.0 if above == below else (gain - below) / (above - below)
+    return full + known[below] + share * (known[above] - known[below])
 
 
 def _amp_peak(device: Device, volts: float) -> float:
