@@ -449,6 +449,33 @@ def test_an_input_is_calibrated_and_kept(
     assert shown.report.chosen.diagram.track.peak == pytest.approx(peak)
 
 
+def test_a_recorded_tone_calibrates(shown: LevelsView, qtbot: QtBot, tmp_path: Path) -> None:
+    """+4 dBu read at -2.5 dBFS is +6.5 dBu at 0 dBFS (arithmetic)."""
+    time = np.arange(2 * RATE) / RATE
+    tone = 10.0 ** (-2.5 / 20.0) * np.sin(2 * np.pi * 200.0 * time)
+    soundfile.write(str(tmp_path / "tone.wav"), tone, RATE, subtype="FLOAT")
+    dialog = CalibrateDialog(
+        held(shown), shown._jobs, shown, shown._recording_input(), shown._services.files
+    )
+    qtbot.addWidget(dialog)
+    dialog.show()
+    dialog.way.setCurrentIndex(dialog.way.findData("file"))
+    dialog.level.setText("+4 dBu")
+    dialog.measure.click()
+    assert "Choose a recording" in dialog._problem.text()
+    dialog.choose_file(tmp_path / "tone.wav")
+    measured(dialog, qtbot, shown)
+    assert dialog.found is not None
+    assert dialog.found.points[0].full_scale_dbu == pytest.approx(6.5, abs=0.01)
+    assert dialog.table.item(0, 0).text() == "6 dB"
+    after = dialog.found.edit("now")(held(shown))
+    _, stage = input_stage(after.rig().device("interface"), "in1")
+    assert stage.measured[0].how == "recorded tone of 200 Hz"
+    dialog.choose_file(tmp_path / "nothing.wav")
+    measured(dialog, qtbot, shown)
+    assert "no such file" in dialog._problem.text()
+
+
 def test_the_other_ways_of_calibrating(shown: LevelsView, qtbot: QtBot) -> None:
     rig: Rig = build("reamp-box", "loops").with_setting("interface", "gain4", 0.0)
     shown._document.apply(edits.add_rig(rig))

@@ -41,7 +41,8 @@ from diaulos.session.edits import Edit, change_rigs
 from diaulos.session.model import Session
 from diaulos.signal.tone import measure_tone
 from diaulos.units import dbu_to_peak_volt, peak_volt_to_dbu
-from diaulos.work.ports import CancelToken, Progress, no_progress
+from diaulos.work.measuring import read_mono
+from diaulos.work.ports import AudioSource, CancelToken, Progress, no_progress
 
 Real = NDArray[np.float64]
 
@@ -121,6 +122,18 @@ def point_from_recording(
     _, stage = input_stage(device, port)
     gain = device.number(stage.control)
     return CalibrationPoint(gain, known_dbu, tone.peak_dbfs, nominal_input_dbu(device, port))
+
+
+def input_from_recording(
+    rig: Rig, ref: PortRef, known_dbu: float, source: AudioSource, hz: float = TONE_HZ
+) -> InputCalibration:
+    """An input from a file: a tone of known voltage, recorded at the gain and switches as they
+    stand in the rig. The first two seconds of its first channel count."""
+    device = rig.device(ref.device)
+    count = min(source.frames, 2 * source.rate_hz)
+    samples = read_mono(source, count=count).astype(np.float64)
+    point = point_from_recording(device, ref.port, known_dbu, samples, float(source.rate_hz), hz)
+    return InputCalibration(device, ref.port, (point,), None, f"recorded tone of {hz:g} Hz")
 
 
 def gain_steps(device: Device, port: str, most: int = 13) -> tuple[float, ...]:

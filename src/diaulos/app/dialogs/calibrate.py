@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
+    QFileDialog,
     QFormLayout,
     QLabel,
     QLineEdit,
@@ -33,11 +36,13 @@ from diaulos.work.calibrating import (
     calibrate_by_loop,
     calibrate_input,
     calibrate_output,
+    input_from_recording,
 )
-from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.ports import CancelToken, ExternalFiles, Progress
 
 WAYS = {
     "tone": "An input, by a tone of known voltage",
+    "file": "An input, from a recording of such a tone",
     "loop": "An input, by looping back a known output",
     "output": "A line output, looped back to a calibrated input",
     "box": "A reamp box or DI box, between the two",
@@ -55,9 +60,12 @@ class CalibrateDialog(QDialog):
         jobs: Jobs,
         parent: QWidget | None = None,
         first: PortRef | None = None,
+        files: ExternalFiles | None = None,
     ) -> None:
         """`first` is the input to begin with."""
         super().__init__(parent)
+        self._files = files
+        self._path: Path | None = None
         self.setWindowTitle("Calibrate")
         self.setMinimumWidth(620)
         self._session, self._jobs = session, jobs
@@ -88,6 +96,12 @@ class CalibrateDialog(QDialog):
             f"Tone of {TONE_HZ:g} Hz: cheap meters are wrong at 1 kHz."
         )
         form.addRow("Meter shows", self.level)
+        self.file = QPushButton("Choose a recording…")
+        self.file.setToolTip(
+            "A second of the tone, recorded at the gain and switches as they stand"
+        )
+        self.file.clicked.connect(self.ask_file)
+        form.addRow("Recording", self.file)
         self.measure = QPushButton("Measure")
         self.measure.clicked.connect(self.start)
         form.addRow(self.measure)
@@ -114,24 +128,41 @@ class CalibrateDialog(QDialog):
 
     def _on_way(self) -> None:
         way = self.way.currentData()
-        self.output.setEnabled(way != "tone")
-        self.level.setEnabled(way == "tone")
+        self.output.setEnabled(way not in ("tone", "file"))
+        self.level.setEnabled(way in ("tone", "file"))
+        self.file.setEnabled(way == "file" and self._files is not None)
         self.box.setEnabled(way == "box")
         self._show(None)
+
+    def ask_file(self) -> None:
+        """Ask for a recording of the tone."""
+        path, _ = QFileDialog.getOpenFileName(self, "A recorded tone", "", "Audio (*.wav *.flac)")
+        if path:
+            self.choose_file(Path(path))
+
+    def choose_file(self, path: Path) -> None:
+        """This recording."""
+        self._path = path
+        self.file.setText(path.name)
 
     def start(self) -> None:
         """Measure what is asked for."""
         session, way = self._session, str(self.way.currentData())
         rig, ref, output = session.rig(), self.input.currentData(), self.output.currentData()
         box = self.box.currentData()
-        missing = {"input": ref is None, "output": way != "tone" and output is None,
+        plain = way in ("tone", "file")
+        missing = {"input": ref is None, "output": not plain and output is None,
                    "box": way == "box" and box is None}  # fmt: skip
         if any(missing.values()):
             word = next(name for name, one in missing.items() if one)
             self._say(f"This rig has no {word} to calibrate.")
             return
         known = 0.0
-        if way == "tone":
+        path, files = self._path, self._files
+        if way == "file" and path is None:
+            self._say("Choose a recording of the tone first.")
+            return
+        if plain:
             try:
                 known = known_dbu(self.level.text())
             except DiaulosError as error:
@@ -142,6 +173,10 @@ class CalibrateDialog(QDialog):
             if way == "tone":
                 return calibrate_input(session, rig, ref, known, seed=BENCH_UNIT,
                                        progress=progress, cancel=cancel)  # fmt: skip
+            if way == "file":
+                assert path is not None
+                assert files is not None
+                return input_from_recording(rig, ref, known, files.open(path))
             if way == "loop":
                 return calibrate_by_loop(session, rig, output, ref, seed=BENCH_UNIT,
                                          progress=progress, cancel=cancel)  # fmt: skip

@@ -715,7 +715,13 @@ class LevelsView(QWidget):
 
     def ask_calibrate(self) -> None:
         """Measure an input, an output or a box."""
-        dialog = CalibrateDialog(self._document.session, self._jobs, self, self._recording_input())
+        dialog = CalibrateDialog(
+            self._document.session,
+            self._jobs,
+            self,
+            self._recording_input(),
+            self._services.files,
+        )
         if dialog.exec() and dialog.found is not None:
             now = self._services.clock().isoformat(timespec="minutes")
             if self._document.apply(dialog.found.edit(now)):
