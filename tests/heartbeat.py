@@ -106,7 +106,7 @@ def main() -> None:
     recording = beat.stop()
     lost = takes.recording.recorder.ring.lost if takes.recording else -1
     takes.stop()
-    until(lambda: takes.recording is None and desk.jobs.quiet)
+    until(lambda: not takes.under_way and desk.jobs.quiet)
     desk.document.apply(choose_rig("rig04"))
     desk.show_levels()
     levels = desk.levels

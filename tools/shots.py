@@ -59,7 +59,7 @@ def settled_now(desk: Desk) -> bool:
 
 def recorded(desk: Desk) -> bool:
     """Whether the recording has become a take and its waveform is there."""
-    return desk.takes is not None and desk.takes.recording is None and desk.jobs.quiet
+    return desk.takes is not None and not desk.takes.under_way and desk.jobs.quiet
 
 
 def main() -> None:

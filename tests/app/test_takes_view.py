@@ -44,7 +44,7 @@ def shown(opened: Desk, qtbot: QtBot) -> TakesView:
 
 def settle(view: TakesView, qtbot: QtBot) -> None:
     qtbot.waitUntil(
-        lambda: view.settled and view._jobs.quiet and view.recording is None, timeout=60_000
+        lambda: view.settled and view._jobs.quiet and not view.under_way, timeout=60_000
     )
 
 
@@ -128,6 +128,7 @@ def test_a_rig_that_cannot_be_recorded_says_so(shown: TakesView, qtbot: QtBot, a
     assert "Nothing is armed. Plan tracks in Rig" in shown.conditions.text()
     assert not shown.record_button.isEnabled()
     shown.record()
+    settle(shown, qtbot)
     assert "Nothing is armed" in answers["asked"][-1][0]
     shown.board.grab()
 
@@ -244,10 +245,21 @@ def test_a_device_that_fails_is_told(shown: TakesView, qtbot: QtBot, answers: di
 def test_an_overdub_plays_the_chosen_take_along(shown: TakesView, qtbot: QtBot) -> None:
     recorded(shown, qtbot)
     shown.along.setChecked(True)
-    request = shown._request(held(shown))
-    assert len(request.played) == 2  # the dry DI stays mute
-    assert request.played[0].size == round(2.5 * RATE)
+    _, along = shown._request(held(shown))
+    assert [track.tap for track in along] == ["amp", "cabinet"]  # the dry DI stays mute
     recorded(shown, qtbot)
+
+
+def test_stopping_before_it_began_is_no_fault(shown: TakesView, qtbot: QtBot, answers) -> None:  # type: ignore[no-untyped-def]
+    slowly(shown)
+    before = held(shown)
+    shown.record()
+    assert shown.under_way
+    shown.stop()
+    settle(shown, qtbot)
+    assert len(held(shown).takes) - len(before.takes) in (0, 1)
+    assert answers["asked"] == []
+    assert "Space records" in shown.sentence.text()
 
 
 # --- keeping ---

@@ -8,7 +8,9 @@ next.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
+from queue import SimpleQueue
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,7 +42,7 @@ from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.waveform import Trace, Waveform
-from diaulos.errors import CancelledError, DiaulosError
+from diaulos.errors import CancelledError, DiaulosError, EditError
 from diaulos.session import take_edits
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import differences_since
@@ -112,6 +114,10 @@ class TakesView(QWidget):
         self.ready: _Ready | None = None
         self._ready_for: object = None
         self.recording: Recording | None = None
+        """Once it is about to begin."""
+        self.under_way = False
+        """From the key to the take."""
+        self._started: SimpleQueue[Recording] = SimpleQueue()
         self._again = False
         self._overviews: dict[str, Overview] = {}
         self.player = Player(services.output, document.session.sample_rate_hz, levels_db)
@@ -268,8 +274,7 @@ class TakesView(QWidget):
         self._timer.stop()
         self._tick.stop()
         self._meters.stop()
-        if self.recording is not None:
-            self.recording.recorder.stop()
+        self.stop()
         self.player.close()
 
     def changeEvent(self, event: QEvent) -> None:
@@ -351,7 +356,7 @@ class TakesView(QWidget):
         ready = self.ready
         if ready is None:
             return
-        if self.recording is None:
+        if not self.under_way:
             message = "Nothing is armed: no planned track starts at an instrument. Ctrl+2, then T."
             self.board.show_rows(ready.rows, message)
         missing = [one for one in ready.lines if not one.holds]
@@ -375,8 +380,7 @@ class TakesView(QWidget):
 
     def _say(self) -> None:
         """One sentence: what is happening, and which key comes next."""
-        recording = self.recording
-        if recording is not None:
+        if self.under_way:
             return  # told with the meters
         ready = self.ready
         writable = not self._document.read_only
@@ -406,65 +410,69 @@ class TakesView(QWidget):
 
     def toggle_record(self) -> None:
         """Record, or stop."""
-        if self.recording is not None:
+        if self.under_way:
             self.stop()
         else:
             self.record()
 
     def record(self) -> None:
-        """All armed tracks, on the same sample."""
+        """All armed tracks, on the same sample. Getting ready takes a moment: it is done beside
+        the window, which gets the recording when it is about to begin."""
         if self._document.read_only or self.ready is None or self._jobs.busy:
             self.said.emit("Not now: something else is running, or the session is read-only.")
             return
         self.player.pause()
-        session = self._document.session
-        try:
-            recording = prepare(self._request(session), self._store, self._services.record_from,
-                                self._services.clock)  # fmt: skip
-        except DiaulosError as error:
-            self.problem.emit(error)
-            return
+        request, along = self._request(self._document.session)
+        store, source, clock_ = self._store, self._services.record_from, self._services.clock
+        started: SimpleQueue[Recording] = SimpleQueue()
 
         def work(progress: Progress, cancel: CancelToken) -> Recorded:
+            played = tuple(
+                _plain(store.open_audio(track.file), 0, track.frames) * 0.5 for track in along
+            )
+            recording = prepare(replace(request, played=played), store, source, clock_)
             recording.recorder.stop_when(lambda: cancel.cancelled)
-            return recording.run()
+            started.put(recording)
+            try:
+                return recording.run()
+            except EditError:
+                cancel.check()  # stopped before the first sample: nothing is wrong
+                raise
 
-        self.recording = recording
+        self._started = started
+        self.under_way = True
         if not self._jobs.start(Job("Recording", work, self._on_recorded, self._on_failed)):
-            recording.abandon_if_empty()
-            self.recording = None
+            self._ended()
             return
+        self.sentence.setText("Getting ready\N{HORIZONTAL ELLIPSIS} Space stops.")
         self.record_button.setText("Stop (Space)")
         self._meters.start()
 
-    def _request(self, session: Session) -> RecordRequest:
-        played: tuple[NDArray[np.float32], ...] = ()
+    def _request(self, session: Session) -> tuple[RecordRequest, tuple[Track, ...]]:
+        """What to record, and the tracks that play along: all but the dry ones."""
         take = self.take
-        trip = 0
+        along: tuple[Track, ...] = ()
         if self.along.isChecked() and take is not None:
-            store = self._document.store
-            chosen = [t for t in take.tracks if t.tap != "di"] or list(take.tracks)
-            played = tuple(
-                _plain(store.open_audio(track.file), 0, track.frames) * 0.5 for track in chosen
-            )
-            trip = self._services.round_trip_frames
-        return RecordRequest(
+            along = tuple(t for t in take.tracks if t.tap != "di") or take.tracks
+        request = RecordRequest(
             session,
             bars=self.bars.value() or None,
             count_in_bars=self.count_in.value(),
             click=self.click.isChecked(),
-            played=played,
-            round_trip_frames=trip,
+            round_trip_frames=self._services.round_trip_frames if along else 0,
         )
+        return request, along
 
     def stop(self) -> None:
         """End the recording; it becomes a take."""
         if self.recording is not None:
             self.recording.recorder.stop()
+        elif self.under_way:
+            self._jobs.cancel()
 
     def again(self) -> None:
         """End this one into the bin and begin anew at once."""
-        if self.recording is None:
+        if not self.under_way:
             self.record()
             return
         self._again = True
@@ -502,12 +510,14 @@ class TakesView(QWidget):
 
     def _ended(self) -> None:
         self._meters.stop()
-        self.recording = None
+        self.recording, self.under_way = None, False
         self._show_ready()
         self._say()
 
     def _on_meters(self) -> None:
         """Thirty times a second while it records."""
+        if self.recording is None and not self._started.empty():
+            self.recording = self._started.get()
         recording = self.recording
         if recording is None:
             return
@@ -561,7 +571,7 @@ class TakesView(QWidget):
 
     def check_noise(self, label: str) -> None:
         """Another attempt."""
-        if self.recording is not None:
+        if self.under_way:
             self.said.emit("Not while it records.")
             return
         session, source = self._document.session, self._services.silence_from
@@ -662,7 +672,7 @@ class TakesView(QWidget):
         """Play the chosen track, or pause."""
         if self.player.playing:
             self.player.pause()
-        elif self.take is not None and self.recording is None:
+        elif self.take is not None and not self.under_way:
             self.player.play()
             self.level.setValue(int(self.player.level_db))
             self._tick.start()
