@@ -151,10 +151,14 @@ def test_space_records_all_tracks_and_the_take_is_there(
     for track in take.tracks:
         samples, _ = soundfile.read(str(opened.folder.path / track.file))
         assert samples.size == track.frames
-    # Kept at once: a journal holds it, the note on it is gone.
+    # Kept at once: a journal holds it; until it is saved the note on it stays.
+    path = opened.folder.path / "journal.json"
+    qtbot.waitUntil(lambda: path.is_file() and take.id in path.read_text("utf-8"), timeout=10_000)
+    assert json.loads(path.read_text("utf-8"))["takes"][-1]["id"] == take.id
+    assert set(opened.folder.recordings()) == {take.id}
+    opened.save()
+    qtbot.waitUntil(lambda: opened.jobs.quiet, timeout=10_000)
     assert opened.folder.recordings() == {}
-    journal = json.loads((opened.folder.path / "journal.json").read_text("utf-8"))
-    assert journal["takes"][-1]["id"] == take.id
 
 
 def test_window_and_shell_record_the_same(
@@ -288,6 +292,47 @@ def test_takes_are_kept_rated_named_and_binned_by_key(
     opened.undo()
     settle(shown, qtbot)
     assert held(shown).take(take.id).notes == "Buzz."
+
+
+def test_the_bin_gives_takes_back_and_is_emptied(
+    shown: TakesView, opened: Desk, qtbot: QtBot, answers: dict
+) -> None:
+    take = recorded(shown, qtbot)
+    files = [opened.folder.path / track.file for track in take.tracks]
+    press(qtbot, shown, Qt.Key.Key_Delete)
+    opened.restore()
+    settle(shown, qtbot)
+    assert held(shown).take(take.id) == take
+    shown.takes.choose(take.id)
+    press(qtbot, shown, Qt.Key.Key_Delete)
+    assert all(path.is_file() for path in files)
+    answers["button"] = "Delete"
+    opened.empty_bin()
+    qtbot.waitUntil(lambda: opened.jobs.quiet, timeout=20_000)
+    assert "3 file(s) are deleted" in answers["asked"][-1][1]
+    assert not any(path.exists() for path in files)
+    assert held(shown).take_bin == ()
+    opened.restore()
+    assert held(shown).take_bin == ()
+
+
+def test_a_take_is_cut_to_bars_and_given_back_whole(
+    shown: TakesView, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch, answers: dict
+) -> None:
+    take = recorded(shown, qtbot, bars=3)
+    typed = ["2-3", "0-9", "two"]
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: (typed.pop(0), True))
+    press(qtbot, shown, Qt.Key.Key_B)
+    bar = 2.5 * RATE
+    assert held(shown).take(take.id).cut == (round(bar), round(3 * bar))
+    assert "cut to 0:02.5-0:07.5" in shown.about.text()
+    assert shown.player._shared.loop == (round(bar), round(3 * bar))
+    press(qtbot, shown, Qt.Key.Key_B)
+    assert held(shown).take(take.id) == take
+    press(qtbot, shown, Qt.Key.Key_B)
+    assert "are not all in" in answers["asked"][-1][0]
+    press(qtbot, shown, Qt.Key.Key_B)
+    assert "are no bars" in answers["asked"][-1][0]
 
 
 def test_recall_lists_what_differs_and_puts_it_back(shown: TakesView, qtbot: QtBot) -> None:

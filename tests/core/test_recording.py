@@ -259,6 +259,18 @@ def test_a_full_disk_ends_it_cleanly_and_keeps_what_was_written(tmp_path: Path) 
         assert np.array_equal(samples[: done.frames], wanted)
 
 
+def test_a_recording_turns_into_rf64_where_it_must(tmp_path: Path) -> None:
+    """With a small limit in place of 4 GiB; read back by another reader."""
+    path = tmp_path / "long.wav"
+    sink = WavWriter(path, RATE, 1, "24", Bext(), riff_limit=200_000)
+    done = Recorder(KnownBackend(), [sink], RATE, frames=3 * RATE).run()
+    assert path.read_bytes()[:4] == b"RF64"
+    samples, _ = soundfile.read(str(path))
+    assert samples.size == done.frames == 3 * RATE
+    wanted = np.rint(known(np.arange(samples.size), 0) * 2**23) / 2**23
+    assert np.array_equal(samples, wanted)
+
+
 def test_a_real_limit_on_file_size_is_such_an_end(tmp_path: Path) -> None:
     """The system's own refusal (EFBIG), in a process of its own."""
     script = textwrap.dedent(f"""

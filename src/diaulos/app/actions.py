@@ -143,6 +143,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="takes"),
     ActionSpec("tag_take", "Ta&gs…", "Recording", "T", "ask_tags", "write",
                view="takes"),
+    ActionSpec("cut_take", "Cut to &bars\N{HORIZONTAL ELLIPSIS}", "Recording", "B", "ask_cut",
+               "write", view="takes"),
     ActionSpec("recall", "Re&call its settings", "Recording", "C", "recall", "write",
                view="takes"),
     ActionSpec("discard_take", "&Discard", "Recording", "Del", "discard", "write", view="takes"),

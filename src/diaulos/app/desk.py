@@ -27,7 +27,7 @@ from diaulos.app.views.rig.view import RigView
 from diaulos.app.views.takes.view import TakesView
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.errors import CancelledError, DiaulosError, SessionLockedError
-from diaulos.session import edits
+from diaulos.session import edits, take_edits
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
@@ -393,8 +393,14 @@ class Desk(QObject):
             return
         session = document.session
 
+        recording = self.takes is not None and self.takes.under_way
+
         def work(progress: Progress, cancel: CancelToken) -> Session:
             folder.save(session)
+            if not recording:
+                # What is saved is what is wanted: notes on recordings have done their work.
+                for ident in folder.recordings():
+                    folder.forget_recording(ident)
             return session
 
         def done(saved: Session) -> None:
@@ -436,19 +442,24 @@ class Desk(QObject):
             self.document.redo()
 
     def restore(self) -> None:
-        """The pass that was discarded last, out of the bin."""
-        if self.document is not None:
-            if not self.document.session.bin:
-                self.window.say("The bin is empty.")
-                return
-            self.document.apply(edits.restore_pass(self.document.session.bin[-1].item.file))
+        """What was discarded last, out of the bin: a take in Takes, a pass elsewhere."""
+        if self.document is None:
+            return
+        session = self.document.session
+        in_takes = self.takes is not None and self.current is self.takes
+        if session.take_bin and (in_takes or not session.bin):
+            self.document.apply(take_edits.restore_take(session.take_bin[-1].id))
+        elif session.bin:
+            self.document.apply(edits.restore_pass(session.bin[-1].item.file))
+        else:
+            self.window.say("The bin is empty.")
 
     def empty_bin(self) -> None:
         """Delete what is in the bin for good, after saying what that costs."""
         document, folder = self.document, self.folder
         if document is None or folder is None:
             return
-        files = {item.item.file for item in document.session.bin}
+        files = document.session.binned_files()
         if not files:
             self.window.say("The bin is empty.")
             return

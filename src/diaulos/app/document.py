@@ -131,6 +131,8 @@ class Document(QObject):
         import threading
 
         def write() -> None:
+            if session is not self._journalled:
+                return  # a newer one is being written: this one must not come after it
             try:
                 self._write_journal(session)
             except DiaulosError as error:

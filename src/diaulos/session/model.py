@@ -303,6 +303,14 @@ class Session(Frozen):
         """Name of an instrument, or "" when the take has none."""
         return next((i.name for i in self.instruments if i.id == instrument_id), "")
 
+    def binned_files(self) -> set[str]:
+        """Files that only the bin needs: passes and whole takes."""
+        files = {item.item.file for item in self.bin}
+        for take in self.take_bin:
+            files |= {track.file for track in take.tracks}
+            files |= {one.file for one in take.passes}
+        return files
+
     def used_files(self) -> set[str]:
         """Every file that the session or its bin names."""
         takes = (*self.takes, *self.take_bin)

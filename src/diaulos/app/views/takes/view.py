@@ -42,7 +42,7 @@ from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.waveform import Trace, Waveform
-from diaulos.errors import CancelledError, DiaulosError, EditError
+from diaulos.errors import CancelledError, DiaulosError, EditError, InputError
 from diaulos.session import take_edits
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import differences_since
@@ -489,8 +489,9 @@ class TakesView(QWidget):
 
     def _on_recorded(self, done: Recorded) -> None:
         self._ended()
+        # The note beside its files stays until the session is saved: the journal is written in
+        # a thread of its own, and a death before that must not lose the take.
         if self._document.apply(done.edit, journal=True):
-            self._store.forget_recording(done.take.id)
             self.takes.choose(done.take.id)
             self.said.emit(done.words)
             if done.result.stopped_by is not None:
@@ -611,6 +612,9 @@ class TakesView(QWidget):
         parts += clipped
         if take.marks:
             parts.append(counted(len(take.marks), "mark"))
+        if take.cut is not None:
+            rate = self._document.session.sample_rate_hz
+            parts.append(f"cut to {clock(take.cut[0] / rate)}-{clock(take.cut[1] / rate)}")
         if take.dropouts or take.xruns:
             parts.append(f"{take.xruns} xruns, {len(take.dropouts)} gaps")
         if take.notes:
@@ -666,6 +670,8 @@ class TakesView(QWidget):
             self.problem.emit(error)
             return
         self.player.set_channels(channels, max(one.frames for one in take.tracks))
+        self.player.set_loop(take.cut)
+        self.wave.set_loop(take.cut)
         self.player.hear({track.id})
 
     def toggle_play(self) -> None:
@@ -738,6 +744,27 @@ class TakesView(QWidget):
         name, ok = QInputDialog.getText(self, "Rename take", "Name", text=take.name)
         if ok and name.strip():
             self._document.apply(take_edits.rename_take(take.id, name.strip()))
+
+    def ask_cut(self) -> None:
+        """Cut the take to whole bars, or give it back whole; its files stay as they are."""
+        take = self.take
+        if take is None:
+            return
+        if take.cut is not None:
+            self._document.apply(take_edits.uncut(take.id))
+            self.said.emit("The whole take again.")
+            return
+        text, ok = QInputDialog.getText(
+            self, "Cut to bars", "First and last bar, such as 2-5", text="1-4"
+        )
+        if not ok:
+            return
+        first, _, last = text.partition("-")
+        if not (first.strip().isdecimal() and last.strip().isdecimal()):
+            self.problem.emit(InputError(f"{text!r} are no bars.", remedy="Write them like 2-5."))
+            return
+        bars = int(last) - int(first) + 1
+        self._document.apply(take_edits.cut_to_bars(take.id, int(first) - 1, bars))
 
     def ask_notes(self) -> None:
         """Ask for notes on the take."""
