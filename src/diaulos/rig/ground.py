@@ -20,6 +20,8 @@ EARTH_V = 2e-3
 EARTH_OHM = 0.2
 """Of the rest of the loop."""
 SHIELD_OHM_PER_M = 0.05
+HUM_HARMONICS = ((1, 1.0), (3, 0.4), (5, 0.2), (7, 0.1))
+"""Harmonics of the mains in a loop's hum, and their parts of the voltage."""
 
 
 def is_exposed(cable: Cable, source: Port, target: Port) -> bool:

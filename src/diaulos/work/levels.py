@@ -14,7 +14,7 @@ from diaulos.rig.course import Course, source_of, trace, trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.diagram import LevelDiagram, Station, level_diagram
 from diaulos.rig.levels.freeing import Freeing, Obstacle, freeings, obstacle
-from diaulos.rig.levels.settings import CourseSetting
+from diaulos.rig.levels.settings import CourseSetting, Role, settings_on, with_values
 from diaulos.rig.levels.solve import Aim, Setup, Solution, solve
 from diaulos.rig.levels.whatif import DI_TYPES, scenario, scenarios, swap_device
 from diaulos.rig.model import PlayedLevel, PortRef, Rig, SettingRef
@@ -401,7 +401,7 @@ def _change_words(
         words += f"\n{len(changes_) - 3} more"
     if solved.obstacle is not None:
         words += f"\nStill: {solved.obstacle.words}"
-    return words, _instruction(changes_, diagram), False
+    return words, _instruction(changes_), False
 
 
 def _freed_words(solved: Solved) -> str:
@@ -411,11 +411,8 @@ def _freed_words(solved: Solved) -> str:
     return solved.obstacle.words
 
 
-def _instruction(
-    changes_: tuple[tuple[CourseSetting, float | str], ...], diagram: LevelDiagram
-) -> str:
+def _instruction(changes_: tuple[tuple[CourseSetting, float | str], ...]) -> str:
     """One thing to do, as it is called across a room."""
-    del diagram
     gains = [
         (one, float(value) - float(one.value))
         for one, value in changes_
@@ -443,8 +440,6 @@ def gain_worth(
     course: Course, bits: int | None = None, more_db: float = 6.0
 ) -> tuple[GainWorth, ...]:
     """What turning each gain up would do to the noise re the same playing."""
-    from diaulos.rig.levels.settings import Role, settings_on, with_values
-
     now = _relative_noise(level_diagram(course, bits))
     found = []
     for one in settings_on(course):

@@ -27,9 +27,9 @@ from diaulos.rig.levels.causes import Cause, Difference, differences, likely_cau
 from diaulos.rig.levels.settings import Role, settings_on
 from diaulos.rig.model import AdcStage, PlayedLevel, PortRef, Rig
 from diaulos.rig.plan import full_scale_dbu
-from diaulos.session.edits import Edit, change_rigs
+from diaulos.session.edits import Edit, change_rigs, set_device_setting
 from diaulos.session.model import Session
-from diaulos.work.levels import traced_courses
+from diaulos.work.levels import set_played_edit, traced_courses
 from diaulos.work.measuring import Levels, measure_source
 from diaulos.work.ports import AudioSource, CancelToken, Progress, no_progress
 from diaulos.work.rig import player_request, render
@@ -183,8 +183,6 @@ def _peak(source: AudioSource, channel: int) -> float:
 
 def take_cause_edit(rig_id: str, cause: Cause) -> Edit:
     """The session as the rig really stands: the control of a cause put where it is."""
-    from diaulos.session.edits import set_device_setting
-
     if cause.ref is None or cause.value is None:
         raise EditError(
             "That cause is no control of the rig.", remedy="Put it right at the instrument."
@@ -194,8 +192,6 @@ def take_cause_edit(rig_id: str, cause: Cause) -> Edit:
 
 def take_level_edit(rig_id: str, course: Course, shift_db: float) -> Edit:
     """How loud it was played, taken over as the instrument's loudest here."""
-    from diaulos.work.levels import set_played_edit
-
     source = course.source
     if source is None:
         raise EditError("A played track has no player.")

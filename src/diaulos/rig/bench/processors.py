@@ -13,6 +13,7 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.rig.ground import HUM_HARMONICS
 from diaulos.signal.convolve import BlockConvolver
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
 
@@ -134,16 +135,14 @@ class Hum:
     rate_hz: float
     latency_samples: float = 0.0
 
-    HARMONICS = ((1, 1.0), (3, 0.4), (5, 0.2), (7, 0.1))
-
     def initial_state(self) -> int:
         return 0
 
     def process(self, block: Real, state: int) -> tuple[Real, int]:
         time = (state + np.arange(block.size)) / self.rate_hz
-        scale = self.rms_v * np.sqrt(2.0 / sum(part**2 for _, part in self.HARMONICS))
+        scale = self.rms_v * np.sqrt(2.0 / sum(part**2 for _, part in HUM_HARMONICS))
         hum = np.zeros(block.size)
-        for order, part in self.HARMONICS:
+        for order, part in HUM_HARMONICS:
             hum += part * np.sin(2.0 * np.pi * self.mains_hz * order * time + order)
         return block + scale * hum, state + block.size
 

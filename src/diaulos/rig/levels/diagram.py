@@ -150,9 +150,6 @@ def no_converter(course: Course) -> RigError:
     )
 
 
-WORD_BITS = {"24": 24, "16": 16}
-
-
 def dither_dbfs(bits: int) -> float:
     """Noise of a fixed-point file with TPDF dither: 3/12 LSB squared, re a full-scale sine."""
     return -20.0 * math.log10(2.0 ** (bits - 1) / math.sqrt(2.0) / math.sqrt(3.0 / 12.0))

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Active, Point, Segment, cut
-from diaulos.rig.ground import is_exposed, loop_hum_v
+from diaulos.rig.ground import HUM_HARMONICS, is_exposed, loop_hum_v
 from diaulos.rig.model import (
     DIGITAL_CLASSES,
     AdcStage,
@@ -226,12 +226,9 @@ def _loop_hum(course: Course, segment: Segment) -> list[NoiseSource]:
         if cable is None or cable.id not in graph.loop_cables:
             continue
         if is_exposed(cable, graph.source(cable).port, graph.target(cable).port):
-            from diaulos.rig.bench.processors import Hum
-
-            parts = Hum.HARMONICS
-            total = sum(part**2 for _, part in parts)
+            total = sum(part**2 for _, part in HUM_HARMONICS)
             power = (loop_hum_v(cable) / ZERO_DBU_V) ** 2
-            lines = tuple((MAINS_HZ * n, power * part**2 / total) for n, part in parts)
+            lines = tuple((MAINS_HZ * n, power * part**2 / total) for n, part in HUM_HARMONICS)
             words = f"hum of the ground loop through {cable.label or cable.id}"
             found.append(NoiseSource(words, "hum", leg.device.id, tones_density(lines)))
     return found

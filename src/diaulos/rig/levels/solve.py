@@ -513,9 +513,9 @@ class _Combo:
             return None
         aim = self.solver.aim
         away = self._tenths_away(states.c)
-        states, near = _where(states, away == away.min()), int(away.min())
+        states, near = states.taken(away == away.min()), int(away.min())
         above = (self.reached + states.c > aim.target_dbfs + 1e-9).astype(np.int64)
-        states, over = _where(states, above == above.min()), int(above.min())
+        states, over = states.taken(above == above.min()), int(above.min())
         noise = 10.0 * np.log10(np.maximum(states.noise, 1e-30)) - self.peak
         tenths = np.rint(noise / STEP_DB).astype(np.int64)
         exact = np.round(noise, 6)
@@ -563,10 +563,6 @@ def _is_last(
 
 def _tenths(db: float) -> int:
     return int(np.rint(db / STEP_DB)) if math.isfinite(db) else 0
-
-
-def _where(states: _States, keep: NDArray[np.bool_]) -> _States:
-    return states.taken(keep)
 
 
 GRIDS_DB = (1.0, 0.5, 0.1)
