@@ -11,7 +11,9 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import TypeVar
 
 from diaulos.errors import InputError, RigError
 from diaulos.rig.model import (
@@ -27,6 +29,8 @@ from diaulos.rig.model import (
 )
 from diaulos.rig.plan import dac_full_scale_dbu, full_scale_dbu
 from diaulos.units import divider_db, volt_to_dbu
+
+AnyStage = TypeVar("AnyStage", AdcStage, DacStage)
 
 TONE_HZ = 200.0
 """Cheap meters read RMS rightly there and wrongly at 1 kHz (common practice, no source)."""
@@ -103,29 +107,33 @@ class Linearity:
 
 def input_stage(device: Device, port_id: str) -> tuple[Path, AdcStage]:
     """The converter behind an input; RigError when there is none."""
-    for path in device.live_paths:
-        if path.source == port_id:
-            for stage in path.stages:
-                if isinstance(stage, AdcStage):
-                    return path, stage
-    raise RigError(
-        f"{device.name} has no converter behind {_name(device, port_id)}.",
-        where=device.id,
-        remedy="Choose an input that is recorded.",
-    )
+    behind = (path for path in device.live_paths if path.source == port_id)
+    found = _first_stage(behind, AdcStage)
+    if found is None:
+        raise RigError(
+            f"{device.name} has no converter behind {_name(device, port_id)}.",
+            where=device.id,
+            remedy="Choose an input that is recorded.",
+        )
+    return found
 
 
 def output_stage(device: Device, port_id: str) -> tuple[Path, DacStage]:
     """The converter ahead of an output; RigError when there is none."""
-    for path in device.live_paths:
-        if path.target == port_id:
-            for stage in path.stages:
-                if isinstance(stage, DacStage):
-                    return path, stage
-    raise RigError(
-        f"{device.name} has no converter ahead of {_name(device, port_id)}.",
-        where=device.id,
-        remedy="Choose an output that is played.",
+    ahead = (path for path in device.live_paths if path.target == port_id)
+    found = _first_stage(ahead, DacStage)
+    if found is None:
+        raise RigError(
+            f"{device.name} has no converter ahead of {_name(device, port_id)}.",
+            where=device.id,
+            remedy="Choose an output that is played.",
+        )
+    return found
+
+
+def _first_stage(paths: Iterable[Path], kind: type[AnyStage]) -> tuple[Path, AnyStage] | None:
+    return next(
+        ((path, stage) for path in paths for stage in path.stages if isinstance(stage, kind)), None
     )
 
 
