@@ -249,9 +249,10 @@ def test_a_device_that_fails_is_told(shown: TakesView, qtbot: QtBot, answers: di
 def test_an_overdub_plays_the_chosen_take_along(shown: TakesView, qtbot: QtBot) -> None:
     recorded(shown, qtbot)
     shown.along.setChecked(True)
-    _, along = shown._request(held(shown))
-    assert [track.tap for track in along] == ["amp", "cabinet"]  # the dry DI stays mute
-    recorded(shown, qtbot)
+    request = shown._request(held(shown))
+    assert request.over is not None
+    assert request.over.take is shown.take
+    assert request.over.way == "along"
 
 
 def test_stopping_before_it_began_is_no_fault(shown: TakesView, qtbot: QtBot, answers) -> None:  # type: ignore[no-untyped-def]

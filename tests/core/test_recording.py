@@ -33,19 +33,12 @@ from diaulos.signal.click import click_block
 from diaulos.storage.bwf import Bext, WavWriter
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import gain_to_db
-from diaulos.work.ports import BlockStatus, BlockTime
 from diaulos.work.recording.noisecheck import best_attempt, changes_since, check_noise
+from diaulos.work.recording.ready import armed_tracks, bytes_needed, checklist
 from diaulos.work.recording.recorder import Recorder
+from diaulos.work.recording.recovery import recover_take, recoverable_takes
 from diaulos.work.recording.ring import RING_S, Ring
-from diaulos.work.recording.takes import (
-    RecordRequest,
-    armed_tracks,
-    bytes_needed,
-    checklist,
-    prepare,
-    recover_take,
-    recoverable_takes,
-)
+from diaulos.work.recording.takes import RecordRequest, prepare
 from diaulos.work.rig import look_at
 from support import NOON, RATE, outside, program
 
@@ -441,34 +434,6 @@ def test_the_count_in_is_heard_and_not_recorded(folder: SessionFolder) -> None:
     beats = [np.abs(heard[n * RATE // 2 : n * RATE // 2 + 1000]).max() for n in range(5)]
     assert min(beats[:4]) > 0.1
     assert beats[4] == 0.0  # the click ends with the count-in
-
-
-def test_an_overdub_lands_in_time(folder: SessionFolder) -> None:
-    """What plays along comes back by a loop of 1,234 frames: the round trip is taken out."""
-    delay = 1234
-
-    class Loop(KnownBackend):
-        def run(self) -> None:
-            at, count = 0, self.spec.block_frames
-            line = np.zeros(delay)
-            while True:
-                outputs = np.zeros((count, self.spec.output_channels))
-                # The driver gives the inputs of a block before it has its outputs.
-                inputs = np.repeat(line[:count, None], self.spec.input_channels, axis=1)
-                go_on = self.callback(inputs, outputs, count, BlockTime(at), BlockStatus())
-                line = np.concatenate([line[count:], outputs[:, 0]])
-                if not go_on:
-                    return
-                at += count
-
-    rng = np.random.default_rng(1)
-    played = 0.3 * rng.standard_normal(RATE)
-    request = RecordRequest(
-        folder.load(), seconds=0.9, round_trip_frames=delay, played=(played,), count_in_bars=1
-    )
-    done = prepare(request, folder, lambda *_: Loop(), lambda: NOON).run()
-    samples, _ = soundfile.read(str(folder.path / done.take.tracks[0].file))
-    assert np.abs(samples - np.clip(played[: samples.size], -1, 1)).max() < 2.0**-22
 
 
 def test_what_must_be_true_is_worked_out() -> None:

@@ -31,7 +31,8 @@ from diaulos.session import edits, take_edits
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.recording.takes import Recorded, recover_take, recoverable_takes
+from diaulos.work.recording.recovery import recover_take, recoverable_takes
+from diaulos.work.recording.takes import Recorded
 from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes, recoverable
 
 View = ReampView | InstrumentsView | RigView | LevelsView | TakesView

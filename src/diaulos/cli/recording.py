@@ -21,6 +21,22 @@ def record(
     count_in: Annotated[
         int, typer.Option("--count-in", min=0, max=8, help="Bars of click ahead of it.")
     ] = 0,
+    loop: Annotated[
+        int | None,
+        typer.Option("--loop", min=1, metavar="BARS", help="The next take begins after so many."),
+    ] = None,
+    over: Annotated[
+        str, typer.Option("--over", metavar="TAKE", help="A take that plays along.")
+    ] = "",
+    bar_range: Annotated[
+        str, typer.Option("--range", metavar="A-B", help="Bars of that take that come round.")
+    ] = "",
+    punch: Annotated[
+        bool, typer.Option("--punch", help="Replace that range; the old take is kept.")
+    ] = False,
+    pre_roll: Annotated[
+        int, typer.Option("--pre-roll", min=0, max=8, help="Bars heard ahead of a punch.")
+    ] = 1,
     rig: RigOption = "",
     name: Annotated[str, typer.Option("--name", help="Name of the take.")] = "",
     fast: Annotated[
@@ -32,24 +48,36 @@ def record(
     """Record every armed track of a rig at once: the bench plays its instruments."""
     from diaulos import wiring
     from diaulos.errors import InputError
+    from diaulos.work.recording.over import over_bars
+    from diaulos.work.recording.ready import rig_to_record
     from diaulos.work.recording.takes import RecordRequest, prepare
 
-    if (seconds is None) == (bars is None):
+    if punch and (seconds is not None or bars is not None):
+        raise InputError("a punch is as long as its range.", remedy="Leave the length out.")
+    if not punch and (seconds is None) == (bars is None):
         raise InputError("give a length.", remedy="Either --seconds or --bars.")
+    if (punch or bar_range) and not over:
+        raise InputError("a range belongs to a take.", remedy="Name it with --over.")
+    if punch and not bar_range:
+        raise InputError("a punch needs a range.", remedy="Give its bars with --range 5-8.")
     folder = wiring.SessionFolder.open(session_path)
     try:
         session = folder.load()
+        chosen = over_bars(session, over, bar_range, punch, pre_roll) if over else None
         request = RecordRequest(
-            session, rig, seconds=seconds, bars=bars, count_in_bars=count_in, name=name
-        )
+            session, rig_to_record(session, rig), seconds=seconds, bars=bars, loop_bars=loop,
+            count_in_bars=count_in, name=name, over=chosen,
+        )  # fmt: skip
         backend = wiring.rig_backend(paced=not fast, seed=seed)
         recording = prepare(request, folder, backend, wiring.local_now)
         done = recording.run()
         folder.save(done.edit(session))
-        folder.forget_recording(done.take.id)
+        for take in done.takes:
+            folder.forget_recording(take.id)
     finally:
         folder.close()
     data = _data(done.take, session.sample_rate_hz, str(folder.path))
+    data["rounds"] = [one.id for one in done.takes]
     data["reason"] = str(done.result.stopped_by) if done.result.stopped_by else None
     if as_json:
         print_json(data)
@@ -68,6 +96,9 @@ def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:
         "name": take.name,
         "frames": frames,
         "seconds": round(frames / rate_hz, 6),
+        "over": take.over or None,
+        "over_frame": take.over_frame,
+        "punched": list(take.punched) if take.punched else None,
         "xruns": take.xruns,
         "dropouts": [{"frame": one.frame, "frames": one.frames} for one in take.dropouts],
         "tracks": [

@@ -6,6 +6,7 @@ Values are representative (from memory) until a person replaces them by measured
 
 from __future__ import annotations
 
+import math
 import re
 from typing import Annotated, Literal
 
@@ -158,6 +159,23 @@ class StrengthReading(Frozen):
         return None if self.full_scale_dbu is None else self.peak_dbfs + self.full_scale_dbu
 
 
+class IntonationReading(Frozen):
+    """One string: the open note against the one at the twelfth fret, its octave."""
+
+    string: int = Field(ge=1, le=18)
+    """Counted from the highest, as players do."""
+    note: str
+    open_hz: float = Field(gt=0.0, le=20_000.0)
+    fretted_hz: float = Field(gt=0.0, le=40_000.0)
+    made_at: str
+
+    @property
+    def cents(self) -> float:
+        """How sharp the twelfth fret is of the open string's octave:
+        1200 log2(fretted / (2 open))."""
+        return 1200.0 * math.log2(self.fretted_hz / (2.0 * self.open_hz))
+
+
 NOTE = re.compile(r"^([A-G])([#b]?)(-?\d)$")
 _SEMITONES = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
 
@@ -188,6 +206,8 @@ class Instrument(Frozen):
     strength: tuple[StrengthReading, ...] = ()
     trim_db: float = Field(default=0.0, ge=-60.0, le=60.0)
     keep_hot: bool = False
+    intonation: tuple[IntonationReading, ...] = Field(default=(), max_length=18)
+    """The newest check of each string; no later stage repairs what it shows."""
 
     @model_validator(mode="after")
     def _whole(self) -> Instrument:

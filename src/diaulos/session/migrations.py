@@ -50,6 +50,11 @@ def _converters_get_floors(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _mixes_come(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 5 adds a monitor mix, intonation and where overdubs lie; nothing changes."""
+    return data
+
+
 def _dicts(parent: Any, key: str) -> list[dict[str, Any]]:
     found = parent.get(key, ()) if isinstance(parent, dict) else ()
     return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
@@ -66,6 +71,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     1: _instruments_get_circuits,
     2: _rigs_grow,
     3: _converters_get_floors,
+    4: _mixes_come,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

@@ -21,7 +21,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 4
+SCHEMA_VERSION = 5
 
 InsideFile = Annotated[
     str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
@@ -179,6 +179,12 @@ class Take(Frozen):
     rig_name: str = ""
     instruments: dict[str, str] = Field(default_factory=dict)
     """Content hash of each instrument as it was, by the id of its device in the rig."""
+    over: str = ""
+    """Id of the take that played along; "" where none did."""
+    over_frame: int = Field(default=0, ge=0)
+    """The frame of that take that this one's first frame belongs to."""
+    punched: tuple[int, int] | None = None
+    """The frames that are new; what lies around them is the take it was recorded over."""
 
     @model_validator(mode="after")
     def _cut_inside(self) -> Take:
@@ -211,6 +217,15 @@ class Take(Frozen):
         return next((track for track in self.tracks if track.tap == "di"), None)
 
 
+class Heard(Frozen):
+    """How a stored file is heard in the monitor mix. `muted` None: as is usual, dry tracks
+    muted and the others not. `pan` from -1 (left) to 1 (right)."""
+
+    level_db: float = Field(default=0.0, ge=-60.0, le=12.0)
+    pan: float = Field(default=0.0, ge=-1.0, le=1.0)
+    muted: bool | None = None
+
+
 class BinItem(Frozen):
     """A discarded pass. Its file stays until the bin is emptied."""
 
@@ -228,7 +243,7 @@ class Impulse(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[4] = 4
+    schema_version: Literal[5] = 5
     id: str
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -257,6 +272,10 @@ class Session(Frozen):
     tones: tuple[Tone, ...] = ()
     own_types: tuple[Device, ...] = Field(default=(), max_length=200)
     """Device types of one's own."""
+    a4_hz: float = Field(default=440.0, ge=380.0, le=500.0)
+    """What everybody tunes to."""
+    mix: dict[InsideFile, Heard] = Field(default_factory=dict)
+    """The monitor mix, by audio file; what is not in it is heard as is usual."""
 
     @model_validator(mode="after")
     def _whole(self) -> Session:
@@ -309,7 +328,12 @@ class Session(Frozen):
         for take in self.take_bin:
             files |= {track.file for track in take.tracks}
             files |= {one.file for one in take.passes}
-        return files
+        # A punched take shares the tracks that were not recorded anew.
+        return files - self._live_files()
+
+    def _live_files(self) -> set[str]:
+        files = {track.file for take in self.takes for track in take.tracks}
+        return files | {one.file for take in self.takes for one in take.passes}
 
     def used_files(self) -> set[str]:
         """Every file that the session or its bin names."""

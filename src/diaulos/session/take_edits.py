@@ -11,14 +11,19 @@ from diaulos.errors import EditError
 from diaulos.rig.model import Rig
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.instrument import Instrument
-from diaulos.session.model import Session, Take, content_hash, rig_hash
+from diaulos.session.model import Heard, Session, Take, content_hash, rig_hash
 
 
-def add_recorded(take: Take, rig: Rig, instruments: Mapping[str, Instrument]) -> Edit:
-    """A recorded take with the rig and the instruments as they were, each stored once."""
+def add_recorded(
+    takes: Take | tuple[Take, ...], rig: Rig, instruments: Mapping[str, Instrument]
+) -> Edit:
+    """What was recorded (the rounds of a loop are several takes) with the rig and the
+    instruments as they were, each stored once."""
+    several = takes if isinstance(takes, tuple) else (takes,)
 
     def change(session: Session) -> Session:
-        session = add_take(take)(session)
+        for take in several:
+            session = add_take(take)(session)
         return session.model_copy(
             update={
                 "snapshots": {**session.snapshots, rig_hash(rig): rig},
@@ -29,7 +34,8 @@ def add_recorded(take: Take, rig: Rig, instruments: Mapping[str, Instrument]) ->
             }
         )
 
-    return Edit(f"Record {take.name}", change)
+    label = several[0].name if len(several) == 1 else f"{len(several)} rounds"
+    return Edit(f"Record {label}", change)
 
 
 def change_take(take_id: str, label: str, **values: object) -> Edit:
@@ -130,6 +136,21 @@ def restore_take(take_id: str) -> Edit:
         return add_take(back)(session)
 
     return Edit("Restore take", change)
+
+
+# --- the monitor mix ---
+
+
+def set_heard(file: str, heard: Heard) -> Edit:
+    """How a stored file is heard; what is usual is not written down."""
+
+    def change(session: Session) -> Session:
+        mix = {**session.mix, file: heard}
+        if heard == Heard():
+            del mix[file]
+        return session.model_copy(update={"mix": mix})
+
+    return Edit("Mix", change)
 
 
 # --- recall ---

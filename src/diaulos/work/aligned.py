@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from diaulos.session.model import AlignmentRecord, Pass
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
 from diaulos.units import db_to_gain
-from diaulos.work.measuring import read_mono
+from diaulos.work.measuring import read_mono, read_span
 from diaulos.work.ports import AudioSource
 
 BLOCK = 65_536
@@ -95,6 +95,17 @@ def aligned_blocks(
         count = min(BLOCK, frames - first)
         block = read_aligned(source, first, count, delay, drift, channel)
         yield (gain * block).astype(np.float32)[:, None]
+
+
+def pass_in_time(source: AudioSource, one: Pass, first: int, count: int) -> NDArray[np.floating]:
+    """A pass in the take's time and polarity, its match not applied."""
+    found = one.alignment
+    if found is None:
+        return read_span(source, first, count)
+    drift = 0.0
+    if drift_matters(found.drift_ppm, found.drift_error_ppm):
+        drift = found.drift_ppm or 0.0
+    return found.polarity * read_aligned(source, first, count, found.delay_samples, drift)
 
 
 def pass_blocks(source: AudioSource, one: Pass, frames: int) -> Iterator[NDArray[np.float32]]:

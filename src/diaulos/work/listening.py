@@ -6,10 +6,11 @@ disk is heard as silence at worst and never stops the output's own thread.
 
 from __future__ import annotations
 
+import math
 import queue
 import threading
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Set
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,11 +30,20 @@ ReadBlock = Callable[[int, int], NDArray[np.floating]]
 
 @dataclass(frozen=True)
 class Channel:
-    """One thing to hear. `gain_db` is its match; `read` gives it in the take's time."""
+    """One thing to hear. `gain_db` is its match; `read` gives it in the take's time; `pan` is
+    from -1 (left) to 1 (right)."""
 
     key: str
     read: ReadBlock
     gain_db: float = 0.0
+    pan: float = 0.0
+
+
+def pan_gains(pan: float) -> tuple[float, float]:
+    """Gains (left, right) at a place from -1 to 1: of equal power everywhere, 1 in the middle,
+    so that a pair panned apart is as loud as in the middle and a mono mix stays as it is."""
+    angle = (min(1.0, max(-1.0, pan)) + 1.0) * math.pi / 4.0
+    return math.sqrt(2.0) * math.cos(angle), math.sqrt(2.0) * math.sin(angle)
 
 
 def start_level_db(device: str, last_levels_db: dict[str, float]) -> float:
@@ -118,7 +128,17 @@ class Player:
             self._shared.position = min(self._shared.position, frames)
             self._restart()
 
-    def hear(self, keys: set[str]) -> None:
+    def set_mix(self, places: Mapping[str, tuple[float, float]]) -> None:
+        """(gain in dB, pan) of channels by key. What is queued is played out as it was, so that
+        a fader that moves does not make it stutter."""
+        with self._shared.lock:
+            self._shared.channels = tuple(
+                replace(one, gain_db=places[one.key][0], pan=places[one.key][1])
+                if one.key in places else one
+                for one in self._shared.channels
+            )  # fmt: skip
+
+    def hear(self, keys: Set[str]) -> None:
         """Which channels are heard; the others are muted."""
         with self._shared.lock:
             self._shared.heard = frozenset(keys)
@@ -226,12 +246,12 @@ class Player:
                     shared.playing = False
                     shared.position = shared.frames
             shared.position = following
-        mixed = np.zeros(MIX_FRAMES, dtype=np.float64)
+        stereo = np.zeros((count, 2), dtype=np.float64)
         for channel in channels:
             if count:
-                mixed[:count] += channel.read(at, count) * db_to_gain(channel.gain_db)
-        stereo = np.repeat(mixed.astype(np.float32)[:count, None], 2, axis=1)
-        return generation, at, stereo
+                samples = channel.read(at, count) * db_to_gain(channel.gain_db)
+                stereo += np.outer(samples, pan_gains(channel.pan))
+        return generation, at, stereo.astype(np.float32)
 
     def fill(self, frames: int) -> NDArray[np.float32]:
         """The next frames for the output, at the level; silence where nothing is ready."""

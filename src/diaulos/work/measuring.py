@@ -70,3 +70,12 @@ def read_mono(
     """One channel of a file as one array."""
     parts = [block[:, channel] for block in source.blocks(first=first, count=count)]
     return np.concatenate(parts) if parts else np.zeros(0, dtype=np.float32)
+
+
+def read_span(source: AudioSource, first: int, count: int) -> NDArray[np.float32]:
+    """`count` samples of a mono file from `first` on, silence outside it."""
+    out = np.zeros(count, dtype=np.float32)
+    start, stop = max(0, first), min(source.frames, first + count)
+    if stop > start:
+        out[start - first : stop - first] = read_mono(source, first=start, count=stop - start)
+    return out

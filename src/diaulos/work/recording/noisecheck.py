@@ -18,8 +18,9 @@ from diaulos.session.model import Session
 from diaulos.signal.hum import Noise, NoiseChange, analyse_noise, compare_noise, gate_threshold_dbfs
 from diaulos.units import LOWEST_DB
 from diaulos.work.levels import levels_of
+from diaulos.work.recording.ready import Armed, armed_tracks
 from diaulos.work.recording.recorder import Recorder
-from diaulos.work.recording.takes import Armed, BackendFor, armed_tracks
+from diaulos.work.recording.takes import BackendFor
 from diaulos.work.rig import look_at
 
 SECONDS = 5.0

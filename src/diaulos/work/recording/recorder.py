@@ -148,9 +148,11 @@ class Recorder:
         block_frames: int = BLOCK_FRAMES,
         output_channels: int = 2,
         ring_s: float = RING_S,
+        on_open: Callable[[bool], None] = lambda realtime: None,
     ) -> None:
         self._backend, self._sinks, self._rate_hz = backend, tuple(sinks), rate_hz
         self._frames, self._start, self._fill = frames, start_frame, fill
+        self._on_open = on_open
         self._spec = StreamSpec(rate_hz, block_frames, len(self._sinks), output_channels)
         self.ring = Ring(max(int(ring_s * rate_hz), 2 * block_frames), len(self._sinks))
         self._watched = [_Watched() for _ in self._sinks]
@@ -203,6 +205,7 @@ class Recorder:
         try:
             stream = self._backend.open(self._spec, self._callback)
             self._realtime = stream.info.realtime
+            self._on_open(self._realtime)
             stream.run()
             self._xruns = max(self._xruns, stream.xruns)
         except BaseException as error:

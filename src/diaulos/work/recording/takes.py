@@ -1,170 +1,50 @@
-"""Takes: what is armed, what must be true first, the recording, and what a dead process left.
+"""Takes: the recording of all armed tracks at once, and what it becomes.
 
-A recording works on a snapshot of the session taken at its start and adds its take by one
+A recording works on a snapshot of the session taken at its start and adds its takes by one
 edit at the end. Before the first sample a note beside the audio says what the take will be;
 with it the files of a process that died become the take that was meant.
 """
 
 from __future__ import annotations
 
-import json
-import re
-from collections.abc import Callable
-from dataclasses import dataclass, field, replace
-from typing import Any, Protocol
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
 
-import numpy as np
-from pydantic import ValidationError
-
-from diaulos.errors import DiaulosError, EditError, InputError
-from diaulos.rig.checks import Finding, Severity
+from diaulos.errors import EditError, InputError
 from diaulos.rig.model import PortRef, Rig
-from diaulos.rig.trackplan import TrackPlan
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Dropped, Session, Take, Track, content_hash, rig_hash
-from diaulos.session.take_edits import add_recorded, bar_frames
-from diaulos.signal.click import click_block
+from diaulos.session.take_edits import add_recorded
 from diaulos.work.measuring import finite_or_none, measure_source
-from diaulos.work.ports import (
-    AudioBackend,
-    AudioSink,
-    Block,
-    Clock,
-    FileNotes,
-    SessionStore,
+from diaulos.work.ports import AudioBackend, AudioSink, Clock, FileNotes
+from diaulos.work.recording.notes import RecordingStore, TakeNote, recording_note
+from diaulos.work.recording.over import (
+    Monitor,
+    Over,
+    Timeline,
+    backing_of,
+    bars_in,
+    old_track,
+    reference_of,
+    require_stretch,
+    timeline,
 )
+from diaulos.work.recording.punch import FADE_S, PunchSink
+from diaulos.work.recording.ready import Armed, armed_tracks, calibration_of, checklist
 from diaulos.work.recording.recorder import BLOCK_FRAMES, Recorder, RecordResult
-from diaulos.work.rig import RigReport, look_at, node_load_of
+from diaulos.work.recording.rounds import RoundSink
+from diaulos.work.rig import look_at
 from diaulos.work.takes import next_take_number
 
-USUAL_MINUTES = 10.0
 LONGEST_S = 4.0 * 3600.0
-
-
-class RecordingStore(SessionStore, Protocol):
-    """A session's folder that can hold a note on a recording in progress."""
-
-    def note_recording(self, take_id: str, text: str) -> None:
-        """What the take under way will be."""
-
-    def recordings(self) -> dict[str, str]:
-        """The notes that are there, by take id."""
-
-    def forget_recording(self, take_id: str) -> None:
-        """The take is in the session, or not wanted."""
-
-    def free_bytes(self) -> int:
-        """Room on the disk."""
-
-
-@dataclass(frozen=True)
-class Armed:
-    """A track that is to be recorded: input channel of the stream by its place in the list."""
-
-    port: PortRef
-    name: str
-    tap: str
-    input_number: int | None
-    source: str
-    plan: TrackPlan
-
-
-@dataclass(frozen=True)
-class Condition:
-    """Something that must be true before a take, worked out from the session."""
-
-    id: str
-    words: str
-    """While it holds."""
-    otherwise: str
-    """While it does not."""
-    holds: bool
-    remedy: str = ""
-    must: bool = False
-    """Recording is refused while it does not hold."""
-
-
-def armed_tracks(report: RigReport) -> tuple[Armed, ...]:
-    """The planned tracks with a course that starts at an instrument, in the plan's order."""
-    plans = {plan.track: plan for plan in report.tracks}
-    found = []
-    for number, planned in enumerate(report.rig.tracks, start=1):
-        plan = plans.get(planned.port)
-        if plan is None or plan.course is None or plan.course.source is None:
-            continue
-        found.append(
-            Armed(
-                planned.port,
-                planned.name,
-                plan.course.tap,
-                planned.input_number or number,
-                plan.course.start.device.id,
-                plan,
-            )
-        )
-    return tuple(found)
-
-
-def bytes_needed(session: Session, tracks: int, minutes: float) -> int:
-    """Room that a take of some minutes takes."""
-    width = 3 if session.word_length == "24" else 4
-    return int(tracks * minutes * 60.0 * session.sample_rate_hz * width)
-
-
-def checklist(
-    session: Session, rig_id: str, free_bytes: int, minutes: float = USUAL_MINUTES
-) -> tuple[Condition, ...]:
-    """What must be true now. Nothing is ticked by hand."""
-    report = look_at(session, rig_id)
-    armed = armed_tracks(report)
-    worst = max((one.severity for one in report.findings), default=Severity.NOTE)
-    dangers = [one for one in report.findings if one.severity is Severity.DANGER]
-    faults = [one for one in report.findings if one.severity is Severity.FAULT]
-    doubled = [one for one in report.findings if one.id == "double-monitoring"]
-    need = bytes_needed(session, max(1, len(armed)), minutes)
-    chosen = [
-        device
-        for device in report.rig.devices
-        if device.kind == "instrument" and any(one.source == device.id for one in armed)
-    ]
-    unknown = [
-        device.name
-        for device in chosen
-        if not any(one.id == device.word("instrument") for one in session.instruments)
-    ]
-    return (
-        Condition("armed", f"{len(armed)} tracks are armed", "Nothing is armed", bool(armed),
-                  "Plan tracks in Rig: nothing that is recorded starts at an instrument.", True),
-        Condition("danger", "Nothing is dangerous", "The rig is dangerous", not dangers,
-                  dangers[0].remedy if dangers else "", True),
-        Condition("fault", "Nothing is wrong in the rig", f"The rig has {_count(faults, 'fault')}",
-                  worst < Severity.FAULT,
-                  faults[0].remedy if faults else ""),
-        Condition("di", "A dry DI is armed", "No dry DI is armed",
-                  any(one.tap == "di" for one in armed),
-                  "Record a dry DI as well, muted: it is the way back."),
-        Condition("monitoring", "Nobody hears it twice", "Somebody hears it twice", not doubled,
-                  doubled[0].remedy if doubled else ""),
-        Condition("disk", f"Room for {minutes:g} minutes ({need / 1e6:.0f} MB)",
-                  f"No room for {minutes:g} minutes ({need / 1e6:.0f} MB)",
-                  free_bytes > need, "Free some space on the disk.", free_bytes < need / 20),
-        Condition("instrument", "The instrument in hand is chosen",
-                  f"Nobody said which instrument {' and '.join(unknown)} is", not unknown,
-                  "Choose it in Rig."),
-    )  # fmt: skip
-
-
-def _count(things: list[Finding], word: str) -> str:
-    return f"{len(things)} {word}{'' if len(things) == 1 else 's'}"
-
-
-# --- the recording ---
 
 
 @dataclass(frozen=True)
 class RecordRequest:
-    """A take to record. Without `seconds` and `bars` it runs until it is stopped."""
+    """A take to record. Without `seconds` and `bars` it runs until it is stopped; a punch ends
+    with its stretch."""
 
     session: Session
     rig_id: str = ""
@@ -172,24 +52,36 @@ class RecordRequest:
     """Those of the armed ones to take; all without."""
     seconds: float | None = None
     bars: int | None = None
+    loop_bars: int | None = None
+    """After so many bars the next take begins, without a gap."""
     count_in_bars: int = 0
     click: bool = False
+    click_db: float = 0.0
+    monitor_db: float = 0.0
     name: str = ""
     round_trip_frames: int = 0
     """From what is heard to what comes back: taken out, so that an overdub lands in time."""
-    played: tuple[np.ndarray, ...] = ()
-    """Kept tracks that play along, at the session's rate, from the first frame on."""
+    over: Over | None = None
     block_frames: int = BLOCK_FRAMES
 
 
 @dataclass(frozen=True, eq=False)
 class Recorded:
-    """What became of a recording: the take, the edit that adds it, and what to say."""
+    """What became of a recording: its takes (several where it went round), the edit that adds
+    them, and what to say."""
 
-    take: Take
+    takes: tuple[Take, ...]
     edit: Edit
     words: str
     result: RecordResult
+
+    @property
+    def take(self) -> Take:
+        """The take; of several rounds the last one that is whole."""
+        whole = [
+            one for one in self.takes if one.tracks[0].frames == self.takes[0].tracks[0].frames
+        ]
+        return whole[-1]
 
 
 @dataclass(eq=False)
@@ -198,93 +90,163 @@ class Recording:
 
     request: RecordRequest
     armed: tuple[Armed, ...]
-    take_id: str
+    files: _Files
     recorder: Recorder
-    files: tuple[str, ...]
     rig: Rig
     instruments: dict[str, Instrument]
-    made_at: str
-    name: str
     store: RecordingStore
-    count_in_frames: int
+    times: Timeline
     frames: int | None
-    _sinks: tuple[AudioSink, ...] = field(default=())
+    round_frames: int | None
+    _sinks: tuple[AudioSink, ...]
+    _monitor: Monitor
+
+    @property
+    def take_id(self) -> str:
+        """Id of the take, of the first one where it goes round."""
+        return self.files.take_id(0)
+
+    @property
+    def count_in_frames(self) -> int:
+        """Frames of click ahead of everything."""
+        return self.times.count_in
 
     def run(self) -> Recorded:
         """Record until it ends; what was written is kept whatever ends it."""
+        backing = self._monitor.backing
         try:
+            if backing is not None:
+                backing.start()
             result = self.recorder.run()
         except BaseException:
             self.abandon_if_empty()
             raise
+        finally:
+            if backing is not None:
+                backing.close()
         if result.frames == 0:
             self.abandon_if_empty()
             raise result.stopped_by or EditError("Nothing was recorded.")
-        take = self._take(result)
-        return Recorded(
-            take, add_recorded(take, self.rig, self.instruments), _words(take, result), result
-        )
+        takes = self._takes(result)
+        words = _words(takes, result)
+        if backing is not None and (backing.error is not None or backing.late_frames):
+            words += " What played along was not all heard: it could not be read in time."
+        return Recorded(takes, add_recorded(takes, self.rig, self.instruments), words, result)
 
     def abandon_if_empty(self) -> None:
         """Nothing came: no file and no note is left behind."""
         if self.recorder.captured_frames == 0:
             for sink in self._sinks:
                 sink.abandon()
-            self.store.forget_recording(self.take_id)
+            self.store.forget_recording(self.files.take_id(0))
 
-    def _take(self, result: RecordResult) -> Take:
-        lengths = [self.store.open_audio(file).frames for file in self.files]
-        frames = min(result.frames, *lengths)
+    # --- what it became ---
+
+    def _takes(self, result: RecordResult) -> tuple[Take, ...]:
+        each = self.round_frames or result.frames
+        takes = []
+        for turn in range(-(-result.frames // each)):
+            takes.append(
+                self._take(result, turn, turn * each, min(each, result.frames - turn * each))
+            )
+        return tuple(takes)
+
+    def _take(self, result: RecordResult, turn: int, first: int, count: int) -> Take:
+        """The take of one round: `count` frames of the recording from `first` on."""
+        over = self.request.over
+        punch = over is not None and over.way == "punch"
+        ahead = over.first if over is not None and punch else 0
+
+        def here(frames: Sequence[int]) -> tuple[int, ...]:
+            return tuple(f - first + ahead for f in frames if first <= f < first + count)
+
         tracks = []
-        for one, file, got, number in zip(
-            self.armed, self.files, result.tracks, range(1, len(self.files) + 1), strict=True
-        ):
-            levels = measure_source(self.store.open_audio(file))
+        for number, one in enumerate(self.armed):
+            file = self.files.name(turn, number)
+            source = self.store.open_audio(file)
+            levels = measure_source(source)
             full, load = calibration_of(one)
+            clips = here(result.tracks[number].clips)
+            old = old_track(over.take, one) if over is not None and punch else None
+            if old is not None:
+                inside = range(ahead, ahead + count)
+                clips = tuple(sorted((*clips, *(f for f in old.clips if f not in inside))))
             tracks.append(
                 Track(
-                    id=f"k{number:02d}",
+                    id=f"k{number + 1:02d}",
                     name=one.name,
                     tap=one.tap,  # type: ignore[arg-type]
                     file=file,
-                    frames=frames,
+                    frames=source.frames if punch else min(count, source.frames),
                     full_scale_dbu=full,
                     load_ohm=load,
-                    peak_dbfs=max(got.peak_dbfs, -200.0),
+                    peak_dbfs=max(levels.peak_dbfs, -200.0),
                     loudness_lufs=finite_or_none(levels.loudness.lufs),
-                    clipped_samples=got.clipped_samples,
-                    clips=tuple(frame for frame in got.clips if frame < frames),
+                    clipped_samples=levels.clipped_samples,
+                    clips=clips[:1_000],
                     input_number=one.input_number,
                 )
             )
-        session = self.request.session
+        # All tracks of a take are of one length, whatever a full disk did to the last block.
+        least = min(track.frames for track in tracks)
+        tracks = [track.model_copy(update={"frames": least}) for track in tracks]
+        marks = here(result.marks)
+        if punch:
+            assert over is not None
+            tracks += _kept_tracks(over.take, self.armed)
+            marks = tuple(sorted({*over.take.marks, *marks}))
+        gaps = [
+            Dropped(frame=max(gap.frame, first) - first + ahead,
+                    frames=min(gap.frame + gap.frames, first + count) - max(gap.frame, first))
+            for gap in result.dropouts
+            if gap.frame < first + count and gap.frame + gap.frames > first
+        ]  # fmt: skip
+        note = self.files.note(turn)
         return Take(
-            id=self.take_id,
-            name=self.name,
-            recorded_at=self.made_at,
-            instrument_id=_first_instrument(self.instruments),
+            id=note.take_id,
+            name=note.name,
+            recorded_at=note.made_at,
+            time_reference=note.time_reference,
+            instrument_id=first_instrument(self.instruments),
             tracks=tuple(tracks),
-            marks=result.marks,
-            dropouts=tuple(Dropped(frame=one.frame, frames=one.frames) for one in result.dropouts),
+            marks=marks[:1_000],
+            dropouts=tuple(gaps),
             xruns=result.xruns,
-            tempo_bpm=session.tempo_bpm,
-            metre=session.metre,
+            tempo_bpm=note.tempo_bpm,
+            metre=note.metre,
             rig_hash=rig_hash(self.rig),
             rig_name=self.rig.name,
             instruments={key: content_hash(one) for key, one in self.instruments.items()},
             notes=f"Ended early: {result.stopped_by}" if result.stopped_by else "",
+            over=note.over,
+            over_frame=note.over_frame,
+            punched=(ahead, ahead + count) if punch else None,
         )
 
 
-def _first_instrument(instruments: dict[str, Instrument]) -> str:
+def _kept_tracks(take: Take, armed: Sequence[Armed]) -> list[Track]:
+    """Tracks of an old take that were not recorded anew: the new take shares their files."""
+    replaced = {old.id for one in armed if (old := old_track(take, one)) is not None}
+    kept = [track for track in take.tracks if track.id not in replaced]
+    return [
+        track.model_copy(update={"id": f"k{number:02d}"})
+        for number, track in enumerate(kept, start=len(armed) + 1)
+    ]
+
+
+def first_instrument(instruments: dict[str, Instrument]) -> str:
+    """The instrument that a take is listed under; "" where nobody knows."""
     return next((one.id for one in instruments.values()), "")
 
 
-def _words(take: Take, result: RecordResult) -> str:
+def _words(takes: tuple[Take, ...], result: RecordResult) -> str:
+    take = takes[0]
     parts = [f"{take.name}: {len(take.tracks)} tracks."]
-    clipped = [track.name for track in take.tracks if track.clipped_samples]
-    if clipped:
-        parts.append(f"Clipped: {', '.join(clipped)}.")
+    if len(takes) > 1:
+        parts = [f"{len(takes)} rounds, {takes[0].name} to {takes[-1].name}."]
+    names = [t.name for one in takes for t in one.tracks if t.clipped_samples]
+    if names:
+        parts.append(f"Clipped: {', '.join(dict.fromkeys(names))}.")
     if result.dropouts:
         lost = sum(one.frames for one in result.dropouts)
         parts.append(f"{len(result.dropouts)} gaps, {lost} frames lost; they are marked.")
@@ -295,27 +257,93 @@ def _words(take: Take, result: RecordResult) -> str:
     return " ".join(parts)
 
 
-def calibration_of(one: Armed) -> tuple[float | None, float | None]:
-    """dBu at 0 dBFS at the jack, and the load there, of a dry track; None for the others."""
-    course = one.plan.course
-    if one.tap != "di" or course is None or course.source is None or not one.plan.levels:
-        return None, None
-    full = one.plan.levels[0].peak - one.plan.levels[-1].peak
-    start = course.start
-    assert start.exit is not None
-    output = PortRef(device=start.device.id, port=start.exit.id)
-    return full, min(1e9, node_load_of(course.graph, output))
-
-
 BackendFor = Callable[[Session, Rig, tuple[PortRef, ...]], AudioBackend]
 """(session, rig, armed tracks) -> where the sound comes from."""
+
+
+@dataclass
+class _Files:
+    """The files of a recording and the note on each of its takes."""
+
+    request: RecordRequest
+    rig: Rig
+    armed: tuple[Armed, ...]
+    instruments: dict[str, Instrument]
+    store: RecordingStore
+    made_at: datetime
+    round_frames: int | None
+    _ids: list[str] = field(default_factory=list)
+
+    def take_id(self, turn: int) -> str:
+        """Id of the take of a round: the next that neither a take nor a file has."""
+        while len(self._ids) <= turn:
+            if not self._ids:
+                number = next_take_number(self.request.session, self.store)
+            else:
+                number = int(self._ids[-1][1:]) + 1
+                while self.store.has_file(f"audio/t{number:04d}_k01.wav"):
+                    number += 1
+            self._ids.append(f"t{number:04d}")
+        return self._ids[turn]
+
+    def name(self, turn: int, track: int) -> str:
+        """The file of a track (from 0) in a round."""
+        return f"audio/{self.take_id(turn)}_k{track + 1:02d}.wav"
+
+    def note(self, turn: int) -> TakeNote:
+        """What the take of a round is."""
+        session, over = self.request.session, self.request.over
+        rate = session.sample_rate_hz
+        take_id, now = self.take_id(turn), self.made_at
+        name = self.request.name or f"Take {int(self.take_id(0)[1:])}"
+        if self.round_frames is not None:
+            name = f"{name}, round {turn + 1}"
+        # Samples since midnight, as the bext chunk wants it; what is recorded over a take
+        # lies on that take's line.
+        reference = (now.hour * 3600 + now.minute * 60 + now.second) * rate
+        at = 0
+        if over is not None:
+            at = 0 if over.way == "punch" else over.first
+            reference = reference_of(over.take, rate) + at
+        elif self.round_frames is not None:
+            reference += turn * self.round_frames
+        return TakeNote(
+            take_id, name, now.isoformat(timespec="seconds"), reference,
+            (over.take.tempo_bpm if over else None) or session.tempo_bpm,
+            (over.take.metre if over else "") or session.metre,
+            over.take.id if over else "", at,
+        )  # fmt: skip
+
+    def open(self, turn: int, track: int) -> AudioSink:
+        """Make the file of a track; with a round's first one its note."""
+        session, one, note = self.request.session, self.armed[track], self.note(turn)
+        if track == 0 and turn > 0:
+            self.write_note(turn)
+        return self.store.create_audio(
+            self.name(turn, track),
+            session.sample_rate_hz,
+            1,
+            session.word_length,
+            FileNotes(
+                description=f"{session.name}; {note.name}; {one.name}; {one.tap}",
+                made_at=self.made_at,
+                time_reference=note.time_reference,
+                history=f"recorded; rig {self.rig.name}; input {one.input_number}",
+            ),
+        )
+
+    def write_note(self, turn: int) -> None:
+        """The note beside the audio, before the first sample."""
+        files = tuple(self.name(turn, number) for number in range(len(self.armed)))
+        text = recording_note(self.note(turn), self.rig, self.armed, files, self.instruments)
+        self.store.note_recording(self.take_id(turn), text)
 
 
 def prepare(
     request: RecordRequest, store: RecordingStore, backend_for: BackendFor, clock: Clock
 ) -> Recording:
     """Everything ready up to the first sample: files made, the note written."""
-    session = request.session
+    session, over = request.session, request.over
     rig = session.rig(request.rig_id)
     report = look_at(session, rig.id)
     armed = armed_tracks(report)
@@ -327,62 +355,87 @@ def prepare(
     if not armed:
         raise EditError("No track is armed.", where=rig.name, remedy="Arm one.")
     rate = session.sample_rate_hz
-    bar = bar_frames(session.tempo_bpm, session.metre, rate)
-    frames = _frames(request, bar)
-    number, now = next_take_number(session, store), clock()
-    take_id = f"t{number:04d}"
-    name = request.name or f"Take {number}"
-    files = tuple(f"audio/{take_id}_k{n:02d}.wav" for n in range(1, len(armed) + 1))
+    times = timeline(session, over, request.count_in_bars)
+    if over is not None:
+        require_stretch(over, times.bar)
+    frames, each = _frames(request, times.bar)
     instruments = _instruments(session, rig, armed)
-    # Samples since midnight, as the bext chunk wants it.
-    reference = int((now.hour * 3600 + now.minute * 60 + now.second) * rate)
-    sinks = []
+    files = _Files(request, rig, armed, instruments, store, clock(), each)
+    sinks: list[AudioSink] = []
     try:
-        for one, file in zip(armed, files, strict=True):
-            notes = FileNotes(
-                description=f"{session.name}; {name}; {one.name}; {one.tap}",
-                made_at=now,
-                time_reference=reference,
-                history=f"recorded; rig {rig.name}; input {one.input_number}",
-            )
-            sinks.append(store.create_audio(file, rate, 1, session.word_length, notes))
-        made = now.isoformat(timespec="seconds")
-        note = _note(session, rig, armed, files, take_id, name, made, instruments)
-        store.note_recording(take_id, note)
+        for number, one in enumerate(armed):
+            sinks.append(_sink(files, number, one, rate))
+        files.write_note(0)
+        backing = None
+        if over is not None:
+            backing = backing_of(session, over, times, store, armed, request.monitor_db)
+        monitor = Monitor(times, backing, rate, click=request.click, click_db=request.click_db)
+        recorder = Recorder(
+            backend_for(session, rig, tuple(one.port for one in armed)),
+            sinks,
+            rate,
+            frames=frames,
+            start_frame=times.lead + request.round_trip_frames,
+            fill=monitor.fill,
+            block_frames=request.block_frames,
+            on_open=lambda realtime: setattr(monitor, "realtime", realtime),
+        )
     except BaseException:
         for sink in sinks:
             sink.abandon()
+        if sinks:
+            store.forget_recording(files.take_id(0))
         raise
-    count_in = round(request.count_in_bars * bar)
-    recorder = Recorder(
-        backend_for(session, rig, tuple(one.port for one in armed)),
-        sinks,
-        rate,
-        frames=frames,
-        start_frame=count_in + request.round_trip_frames,
-        fill=_fill(request, count_in, bar, rate),
-        block_frames=request.block_frames,
-    )
     return Recording(
-        request, armed, take_id, recorder, files, rig, instruments,
-        now.isoformat(timespec="seconds"), name, store, count_in, frames, tuple(sinks),
+        request, armed, files, recorder, rig, instruments, store, times, frames, each,
+        tuple(sinks), monitor,
     )  # fmt: skip
 
 
-def _frames(request: RecordRequest, bar: float) -> int | None:
-    rate = request.session.sample_rate_hz
+def _sink(files: _Files, number: int, one: Armed, rate: int) -> AudioSink:
+    """Where a track goes: a file, a file for every round, or a stretch inside the old one."""
+    over = files.request.over
+    if files.round_frames is not None:
+        return RoundSink(files.open, number, files.round_frames)
+    sink = files.open(0, number)
+    if over is None or over.way != "punch":
+        return sink
+    old = old_track(over.take, one)
+    source = files.store.open_audio(old.file) if old is not None else None
+    punch = PunchSink(sink, source, over.first, over.frames, round(FADE_S * rate))
+    try:
+        punch.begin()
+    except BaseException:
+        sink.abandon()
+        raise
+    return punch
+
+
+def _frames(request: RecordRequest, bar: float) -> tuple[int | None, int | None]:
+    """(frames of the whole recording, of a round), None for "until it is stopped" and "no
+    rounds"."""
+    rate, over = request.session.sample_rate_hz, request.over
+    each = None if request.loop_bars is None else round(request.loop_bars * bar)
+    if over is not None and over.last is not None:
+        if over.way == "punch":
+            return over.last - over.first, None
+        if over.way == "loop":
+            each = over.last - over.first
+            bars_in(over.first, over.last, bar)
+    if each is not None and each < 1:
+        raise InputError("A loop has at least one bar.", remedy="Give its length in bars.")
     if request.bars is not None:
         seconds = request.bars * bar / rate
     elif request.seconds is not None:
         seconds = request.seconds
     else:
-        return None
+        return None, each
     if not 0.0 < seconds <= LONGEST_S:
         raise InputError(
             f"{seconds:g} s is no length of a take.",
             remedy=f"Record up to {LONGEST_S / 3600.0:g} hours.",
         )
-    return round(seconds * rate)
+    return round(seconds * rate), each
 
 
 def _instruments(session: Session, rig: Rig, armed: tuple[Armed, ...]) -> dict[str, Instrument]:
@@ -394,123 +447,3 @@ def _instruments(session: Session, rig: Rig, armed: tuple[Armed, ...]) -> dict[s
         if one is not None:
             found[source] = one
     return found
-
-
-def _fill(
-    request: RecordRequest, count_in: int, bar: float, rate: int
-) -> Callable[[int, Block], None] | None:
-    """What is heard: the click (through the count-in at least) and what plays along."""
-    if not count_in and not request.click and not request.played:
-        return None
-    beats = int(request.session.metre.partition("/")[0])
-    beat = bar / beats
-
-    def fill(frame: int, outputs: Block) -> None:
-        count = outputs.shape[0]
-        if request.click or frame < count_in:
-            click = click_block(frame, count, rate, beat, beats)
-            if not request.click:
-                click[max(0, count_in - frame) :] = 0.0
-            outputs += click[:, None]
-        for samples in request.played:
-            first = frame - count_in
-            here = np.arange(max(0, first), min(samples.size, first + count))
-            if here.size:
-                outputs[here - first] += samples[here][:, None]
-
-    return fill
-
-
-# --- what a dead process left ---
-
-
-def _note(
-    session: Session, rig: Rig, armed: tuple[Armed, ...], files: tuple[str, ...], take_id: str,
-    name: str, made_at: str, instruments: dict[str, Instrument],
-) -> str:  # fmt: skip
-    tracks = []
-    for number, (one, file) in enumerate(zip(armed, files, strict=True), start=1):
-        full, load = calibration_of(one)
-        tracks.append(
-            {"id": f"k{number:02d}", "name": one.name, "tap": one.tap, "file": file,
-             "full_scale_dbu": full, "load_ohm": load, "input_number": one.input_number}
-        )  # fmt: skip
-    data = {
-        "diaulos_recording": 1, "take": take_id, "name": name, "recorded_at": made_at,
-        "tempo_bpm": session.tempo_bpm, "metre": session.metre,
-        "rig": rig.model_dump(mode="json"),
-        "instruments": {key: one.model_dump(mode="json") for key, one in instruments.items()},
-        "tracks": tracks,
-    }  # fmt: skip
-    return json.dumps(data, indent=1)
-
-
-_TAKE_ID = re.compile(r"^t\d{4,}$")
-
-
-def recoverable_takes(session: Session, store: RecordingStore) -> tuple[str, ...]:
-    """Takes that a dead process left: their notes are there, the session does not know them."""
-    known = {take.id for take in (*session.takes, *session.take_bin)}
-    return tuple(ident for ident in sorted(store.recordings()) if ident not in known)
-
-
-def recover_take(session: Session, store: RecordingStore, take_id: str) -> Recorded:
-    """The take that was under way, as long as its shortest file; InputError where nothing of
-    it can be used."""
-    text = store.recordings().get(take_id, "")
-    try:
-        data = json.loads(text)
-        if not isinstance(data, dict) or data.get("diaulos_recording") != 1:
-            raise InputError("the note of that recording is damaged.", where=take_id)
-        if data.get("take") != take_id or not _TAKE_ID.match(take_id):
-            raise InputError("the note names another take.", where=take_id)
-        rig = Rig.model_validate(data["rig"])
-        instruments = {
-            str(key): Instrument.model_validate(one) for key, one in data["instruments"].items()
-        }
-        entries = list(data["tracks"])
-    except (ValueError, KeyError, TypeError, AttributeError) as error:
-        raise InputError("the note of that recording is damaged.", where=take_id) from error
-    found: list[tuple[dict[str, Any], int, Any]] = []
-    for entry in entries:
-        try:
-            source = store.open_audio(str(entry["file"]))
-            found.append((entry, source.frames, measure_source(source)))
-        except DiaulosError:
-            continue
-        except (KeyError, TypeError) as error:
-            raise InputError("the note of that recording is damaged.", where=take_id) from error
-    if not found:
-        raise InputError("none of its files holds audio.", where=take_id)
-    frames = min(count for _, count, _ in found)
-    try:
-        tracks = tuple(
-            Track.model_validate(
-                {
-                    **entry,
-                    "frames": frames,
-                    "peak_dbfs": max(levels.peak_dbfs, -200.0),
-                    "loudness_lufs": finite_or_none(levels.loudness.lufs),
-                    "clipped_samples": levels.clipped_samples,
-                }
-            )
-            for entry, _, levels in found
-        )
-        take = Take(
-            id=take_id,
-            name=f"{data['name']} (recovered)"[:200],
-            recorded_at=str(data["recorded_at"]),
-            instrument_id=_first_instrument(instruments),
-            tracks=tracks,
-            tempo_bpm=data["tempo_bpm"],
-            metre=data["metre"],
-            rig_hash=rig_hash(rig),
-            rig_name=rig.name,
-            instruments={key: content_hash(one) for key, one in instruments.items()},
-            notes="Recovered after Diaulos ended early.",
-        )
-    except (ValidationError, KeyError) as error:
-        raise InputError("the note of that recording is damaged.", where=take_id) from error
-    result = RecordResult(frames, (), (), 0, ())
-    edit = replace(add_recorded(take, rig, instruments), label=f"Recover {take.name}")
-    return Recorded(take, edit, f"{take.name} is back: {len(tracks)} tracks.", result)

@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import partial
 
-import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QItemSelectionModel, Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QFileDialog,
@@ -46,11 +44,11 @@ from diaulos.session import edits
 from diaulos.session.model import MatchTarget, Pass, Session, Take, Track, tone_words
 from diaulos.signal.overview import Overview, build_overview
 from diaulos.units import db_to_gain, samples_to_ms
-from diaulos.work.aligned import drift_matters, pass_blocks, read_aligned
+from diaulos.work.aligned import pass_blocks, pass_in_time
 from diaulos.work.instruments import drive_change, matching_tone
 from diaulos.work.listening import Channel, Player
-from diaulos.work.measuring import read_mono
-from diaulos.work.ports import AudioSource, CancelToken, Progress
+from diaulos.work.measuring import read_span
+from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp import (
     Excerpt,
     ReampOutcome,
@@ -761,12 +759,12 @@ class ReampView(QWidget):
             return
         store = self._document.store
         one = next((p for p in take.passes if p.id == waves.pass_id), None)
-        traces = [Trace("DI", "di", waves.di, partial(_plain, store.open_audio(take.di.file)))]
+        traces = [Trace("DI", "di", waves.di, partial(read_span, store.open_audio(take.di.file)))]
         if one is not None and waves.back is not None:
             gain = db_to_gain(one.match.total_db) if one.match else 1.0
             snapshot = self._document.session.snapshots.get(one.rig_hash)
             tap = (self._tap_of(snapshot) if snapshot else "") or "amp"
-            reader = partial(_in_time, store.open_audio(one.file), one)
+            reader = partial(pass_in_time, store.open_audio(one.file), one)
             traces.append(Trace(one.name, tap, waves.back, reader, gain))
         rate = self._document.session.sample_rate_hz
         self.wave.set_traces(tuple(traces), take.di.frames, rate)
@@ -777,7 +775,7 @@ class ReampView(QWidget):
             return
         store = self._document.store
         try:
-            channels = [Channel("di", partial(_plain, store.open_audio(take.di.file)))]
+            channels = [Channel("di", partial(read_span, store.open_audio(take.di.file)))]
             offset = one.match.pair_offset_db if one and one.match else 0.0
             reference = self._reference_channel(take, self.tone.target, offset)
             if reference is not None:
@@ -785,7 +783,7 @@ class ReampView(QWidget):
             if one is not None:
                 gain = one.match.total_db if one.match else 0.0
                 source = store.open_audio(one.file)
-                channels.append(Channel("pass", partial(_in_time, source, one), gain))
+                channels.append(Channel("pass", partial(pass_in_time, source, one), gain))
         except DiaulosError as error:
             self.problem.emit(error)
             return
@@ -803,12 +801,12 @@ class ReampView(QWidget):
         store = self._document.store
         if target.kind == "track":
             track: Track = take.track(target.ident)
-            return Channel("reference", partial(_plain, store.open_audio(track.file)), offset_db)
+            return Channel("reference", partial(read_span, store.open_audio(track.file)), offset_db)
         if target.kind == "pass":
             other = take.pass_(target.ident)
             gain = (other.match.total_db if other.match else 0.0) + offset_db
             return Channel(
-                "reference", partial(_in_time, store.open_audio(other.file), other), gain
+                "reference", partial(pass_in_time, store.open_audio(other.file), other), gain
             )
         return None
 
@@ -872,26 +870,6 @@ def _column(*widgets: QWidget) -> QWidget:
     for widget in widgets:
         column.addWidget(widget)
     return holder
-
-
-def _plain(source: AudioSource, first: int, count: int) -> NDArray[np.float64]:
-    out = np.zeros(count)
-    start, stop = max(0, first), min(source.frames, first + count)
-    if stop > start:
-        part = read_mono(source, first=start, count=stop - start)
-        out[start - first : stop - first] = part
-    return out
-
-
-def _in_time(source: AudioSource, one: Pass, first: int, count: int) -> NDArray[np.float64]:
-    """A pass in the take's time and polarity, its match not applied."""
-    found = one.alignment
-    if found is None:
-        return _plain(source, first, count)
-    drift = 0.0
-    if drift_matters(found.drift_ppm, found.drift_error_ppm):
-        drift = found.drift_ppm or 0.0
-    return found.polarity * read_aligned(source, first, count, found.delay_samples, drift)
 
 
 def _station(shown: Probe, tap: str, target_dbfs: float) -> StationShown:

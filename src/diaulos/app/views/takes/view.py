@@ -8,7 +8,6 @@ next.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from functools import partial
 from queue import SimpleQueue
 
@@ -51,18 +50,11 @@ from diaulos.work.levels import levels_of
 from diaulos.work.listening import LOUDEST_LEVEL_DB, START_LEVEL_DB, Channel, Player
 from diaulos.work.ports import AudioSource, CancelToken, Progress
 from diaulos.work.recording.noisecheck import Attempt, check_noise
+from diaulos.work.recording.notes import RecordingStore
+from diaulos.work.recording.over import Over
+from diaulos.work.recording.ready import Armed, Condition, armed_tracks, checklist
 from diaulos.work.recording.recorder import Meters
-from diaulos.work.recording.takes import (
-    Armed,
-    Condition,
-    Recorded,
-    Recording,
-    RecordingStore,
-    RecordRequest,
-    armed_tracks,
-    checklist,
-    prepare,
-)
+from diaulos.work.recording.takes import Recorded, Recording, RecordRequest, prepare
 from diaulos.work.rig import look_at
 
 METERS_MS = 33
@@ -422,15 +414,12 @@ class TakesView(QWidget):
             self.said.emit("Not now: something else is running, or the session is read-only.")
             return
         self.player.pause()
-        request, along = self._request(self._document.session)
+        request = self._request(self._document.session)
         store, source, clock_ = self._store, self._services.record_from, self._services.clock
         started: SimpleQueue[Recording] = SimpleQueue()
 
         def work(progress: Progress, cancel: CancelToken) -> Recorded:
-            played = tuple(
-                _plain(store.open_audio(track.file), 0, track.frames) * 0.5 for track in along
-            )
-            recording = prepare(replace(request, played=played), store, source, clock_)
+            recording = prepare(request, store, source, clock_)
             recording.recorder.stop_when(lambda: cancel.cancelled)
             started.put(recording)
             try:
@@ -448,20 +437,18 @@ class TakesView(QWidget):
         self.record_button.setText("Stop (Space)")
         self._meters.start()
 
-    def _request(self, session: Session) -> tuple[RecordRequest, tuple[Track, ...]]:
-        """What to record, and the tracks that play along: all but the dry ones."""
+    def _request(self, session: Session) -> RecordRequest:
+        """What to record, and over what."""
         take = self.take
-        along: tuple[Track, ...] = ()
-        if self.along.isChecked() and take is not None:
-            along = tuple(t for t in take.tracks if t.tap != "di") or take.tracks
-        request = RecordRequest(
+        over = Over(take) if self.along.isChecked() and take is not None else None
+        return RecordRequest(
             session,
             bars=self.bars.value() or None,
             count_in_bars=self.count_in.value(),
             click=self.click.isChecked(),
-            round_trip_frames=self._services.round_trip_frames if along else 0,
+            round_trip_frames=self._services.round_trip_frames if over else 0,
+            over=over,
         )
-        return request, along
 
     def stop(self) -> None:
         """End the recording; it becomes a take."""
