@@ -390,6 +390,118 @@ print(time.perf_counter() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_m
 """
 
 
+def paced_writer(runs: int) -> Row:
+    """A minute of 32 tracks in real time: processor seconds, and what was lost."""
+    spent, lost = [], 0
+    for _ in range(runs):
+        with tempfile.TemporaryDirectory() as folder:
+            done = subprocess.run(
+                [sys.executable, "-c", PACED, folder], capture_output=True, text=True, check=True,
+                env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
+            )  # fmt: skip
+        seconds, frames = done.stdout.split()
+        spent.append(float(seconds))
+        lost += int(frames)
+    note = f"{lost} frames lost in {runs} min; ours: processor time; plain: real time"
+    return Row("writer at 1x, 32 tracks, 60 s", spent, [60.0] * runs, "no lost block", note)
+
+
+PACED = """
+import sys, time
+from pathlib import Path
+import numpy as np
+from diaulos.storage.bwf import Bext, WavWriter
+from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
+from diaulos.work.recording.recorder import Recorder
+
+class Paced:
+    xruns = 0
+    info = StreamInfo(48_000, 0.01, 0.01, "paced", True)
+    def open(self, spec, callback):
+        self.spec, self.callback = spec, callback
+        return self
+    def run(self):
+        count, at = self.spec.block_frames, 0
+        block = 0.1 * np.random.default_rng(1).standard_normal((count, self.spec.input_channels))
+        outputs = np.zeros((count, 2))
+        begun = time.monotonic()
+        while self.callback(block, outputs, count, BlockTime(at), BlockStatus()):
+            at += count
+            time.sleep(max(0.0, begun + at / 48_000 - time.monotonic()))
+
+folder = Path(sys.argv[1])
+sinks = [WavWriter(folder / f"{n}.wav", 48_000, 1, "24", Bext()) for n in range(32)]
+done = Recorder(Paced(), sinks, 48_000, frames=60 * 48_000).run()
+assert done.frames == 60 * 48_000
+print(time.process_time(), sum(gap.frames for gap in done.dropouts))
+"""
+
+
+def waveforms(runs: int) -> Row:
+    """Overviews of ten minutes of eight tracks, in memory."""
+    from diaulos.signal.overview import BASE, build_overview
+
+    tracks = [played(600.0, seed).astype(np.float32) for seed in range(8)]
+
+    def ours() -> None:
+        for one in tracks:
+            build_overview(one[at : at + 65_536] for at in range(0, one.size, 65_536))
+
+    def plain() -> None:
+        for one in tracks:
+            rows = one[: one.size // BASE * BASE].reshape(-1, BASE)
+            rows.min(axis=1)
+            rows.max(axis=1)
+
+    return Row("waveforms, 10 min x 8 tracks", *in_turn(ours, plain, runs), "<= 0.2",
+               f"plain: reshape, min and max of {BASE} samples")  # fmt: skip
+
+
+def waveforms_again(runs: int) -> Row:
+    """The second look at the same take, from the files, against the first."""
+    return _looks(runs, 600.0, 8, "waveforms again, 10 min x 8 tracks")
+
+
+def waveforms_growth(runs: int) -> Row:
+    """The second look at an hour against that at ten minutes, per track."""
+    hour, ten = (_looks(runs, seconds, 1, "") for seconds in (3600.0, 600.0))
+    return Row("waveforms again, growth 10 to 60 min", hour.ours_s, ten.ours_s, "<= 8",
+               f"first look at the hour: {statistics.median(hour.plain_s):.2f} s")  # fmt: skip
+
+
+def _looks(runs: int, seconds: float, tracks: int, name: str) -> Row:
+    from diaulos.session.model import Session
+    from diaulos.storage.folder import SessionFolder
+    from diaulos.work.overviews import overview_of
+    from diaulos.work.ports import FileNotes
+    from support import NOON
+
+    with tempfile.TemporaryDirectory() as where:
+        session = Session(id="s", name="S", sample_rate_hz=RATE)
+        folder = SessionFolder.create(Path(where) / "S", session)
+        files = [f"audio/t0001_k{n:02d}.wav" for n in range(1, tracks + 1)]
+        minute = played(60.0)
+        for file in files:
+            sink = folder.create_audio(file, RATE, 1, "24", FileNotes("", NOON))
+            for _ in range(int(seconds / 60.0)):
+                sink.write(minute)
+            sink.close()
+
+        def first() -> None:
+            shutil.rmtree(folder.path / "overviews", ignore_errors=True)
+            again()
+
+        def again() -> None:
+            for file in files:
+                overview_of(file, folder)
+
+        times = in_turn(again, first, runs)
+        size = sum(path.stat().st_size for path in (folder.path / "overviews").glob("*"))
+        share = size / sum(path.stat().st_size for path in (folder.path / "audio").glob("*"))
+        folder.close()
+    return Row(name, *times, "at once", f"plain: the first look; {share:.1%} of the audio's size")
+
+
 def heartbeat(runs: int) -> Row:
     """The longest stall of the window while sixteen tracks are recorded in real time and the
     meters move, beside turning a gain in Levels; each as a share of 50 ms."""
@@ -470,6 +582,10 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "levels": levels_course,
     "levels-session": levels_session,
     "writer": writer,
+    "writer-paced": paced_writer,
+    "waveforms": waveforms,
+    "waveforms-again": waveforms_again,
+    "waveforms-growth": waveforms_growth,
     "heartbeat": heartbeat,
     "paint": lambda runs: start(runs, "paint"),
     "usable": lambda runs: start(runs, "usable"),

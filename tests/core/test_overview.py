@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
+import os
 from itertools import pairwise
+from pathlib import Path
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from diaulos.session.model import AlignmentRecord
+from diaulos.errors import CancelledError
+from diaulos.session.model import AlignmentRecord, Session
 from diaulos.signal.fir import shift
-from diaulos.signal.overview import BASE, build_overview
+from diaulos.signal.overview import BASE, Overview, build_overview, pyramid
+from diaulos.storage.folder import SessionFolder
 from diaulos.work.aligned import aligned_blocks, drift_matters, read_aligned
 from diaulos.work.files import ArraySource
-from support import RATE, performance
+from diaulos.work.overviews import overview_of
+from diaulos.work.ports import CancelToken, FileNotes
+from support import NOON, RATE, performance
 
 NOISE = np.random.default_rng(2).uniform(-1.0, 1.0, 300_001).astype(np.float32)
 
@@ -83,3 +89,114 @@ def test_a_drift_within_its_error_is_left_alone() -> None:
     assert not drift_matters(None, None)
     assert not drift_matters(0.5, 0.4)
     assert drift_matters(2.0, 0.1)
+
+
+# --- kept for the next look ---
+
+
+@pytest.fixture
+def folder(tmp_path: Path):  # type: ignore[no-untyped-def]
+    made = SessionFolder.create(tmp_path / "S", Session(id="s", name="S", sample_rate_hz=RATE))
+    yield made
+    made.close()
+
+
+FILE = "audio/t0001_k01.wav"
+
+
+def write(folder: SessionFolder, samples: np.ndarray) -> None:
+    (folder.path / FILE).unlink(missing_ok=True)
+    sink = folder.create_audio(FILE, RATE, 1, "24", FileNotes("", NOON))
+    sink.write(samples)
+    sink.close()
+
+
+def same(one: Overview, other: Overview) -> bool:
+    pairs = zip(one.low + one.high, other.low + other.high, strict=True)
+    return one.frames == other.frames and all(np.array_equal(a, b) for a, b in pairs)
+
+
+def kept(folder: SessionFolder) -> list[Path]:
+    return sorted((folder.path / "overviews").glob("*"))
+
+
+def test_the_second_look_reads_what_the_first_left(folder: SessionFolder) -> None:
+    write(folder, NOISE)
+    assert folder.kept_overview(FILE) is None
+    first = overview_of(FILE, folder)
+    again = folder.kept_overview(FILE)
+    assert again is not None
+    assert same(first, again)
+    assert same(first, build_overview([np.rint(NOISE * 2**23).astype(np.float32) / 2**23]))
+    assert len(kept(folder)) == 1
+    # Another session on the same folder reads it, a read-only one too.
+    other = SessionFolder.open(folder.path, read_only=True)
+    assert same(overview_of(FILE, other), first)
+
+
+def test_it_is_thrown_away_when_the_audio_changed(folder: SessionFolder) -> None:
+    write(folder, NOISE)
+    overview_of(FILE, folder)
+    write(folder, 0.5 * NOISE)
+    assert folder.kept_overview(FILE) is None
+    half = overview_of(FILE, folder)
+    assert float(half.high[0].max()) == pytest.approx(0.5, abs=0.001)
+    assert len(kept(folder)) == 1  # the old one is gone
+    # The same length, written in place, at another time.
+    path = folder.path / FILE
+    data = bytearray(path.read_bytes())
+    data[-4:-1] = b"\xff\xff\x7f"  # the last sample: an odd length has a byte of padding
+    before = path.stat()
+    path.write_bytes(bytes(data))
+    os.utime(path, ns=(before.st_atime_ns, before.st_mtime_ns + 1))
+    assert folder.kept_overview(FILE) is None
+    assert overview_of(FILE, folder).high[0][-1] == pytest.approx(1.0, abs=1e-6)
+
+
+@pytest.mark.parametrize("damage", ["short", "junk", "nan", "pickle", "shape"])
+def test_a_damaged_one_is_not_used(folder: SessionFolder, damage: str) -> None:
+    write(folder, NOISE)
+    wanted = overview_of(FILE, folder)
+    (path,) = kept(folder)
+    data, size = path.read_bytes(), path.stat().st_size
+    if damage == "short":
+        path.write_bytes(data[:-8])
+    elif damage == "junk":
+        path.write_bytes(b"x" * size)
+    elif damage == "nan":
+        path.write_bytes(data[:-4] + np.float32(np.nan).tobytes())
+    elif damage == "pickle":
+        np.save(path, np.array([object()], dtype=object), allow_pickle=True)
+        path.write_bytes(path.read_bytes().ljust(size, b"\0"))
+    else:
+        np.save(path, np.zeros(2 * wanted.low[0].size, np.float32))
+    assert folder.kept_overview(FILE) is None
+    assert same(overview_of(FILE, folder), wanted)
+    assert folder.kept_overview(FILE) is not None
+
+
+def test_nothing_is_left_where_it_may_not_be(folder: SessionFolder, tmp_path: Path) -> None:
+    write(folder, NOISE)
+    reader = SessionFolder.open(folder.path, read_only=True)
+    overview_of(FILE, reader)
+    assert kept(folder) == []
+    token = CancelToken()
+    token.cancel()
+    with pytest.raises(CancelledError):
+        overview_of(FILE, folder, token)
+    assert kept(folder) == []
+    overview_of(FILE, folder)
+    folder.delete_files({FILE})
+    assert kept(folder) == []
+    # A folder that leads out of the session is not written to.
+    write(folder, NOISE)
+    (folder.path / "overviews").rmdir()
+    (folder.path / "overviews").symlink_to(tmp_path)
+    overview_of(FILE, folder)
+    folder.delete_files({FILE})
+    assert not list(tmp_path.glob("*.npy"))
+
+
+def test_a_pyramid_fits_its_frames() -> None:
+    with pytest.raises(ValueError, match="do not make up"):
+        pyramid(1_000, np.zeros(3, np.float32), np.zeros(3, np.float32))

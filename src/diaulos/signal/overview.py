@@ -75,8 +75,17 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
     if rest.size:
         lows.append(np.array([rest.min()], dtype=np.float32))
         highs.append(np.array([rest.max()], dtype=np.float32))
-    low = [np.concatenate(lows).astype(np.float32) if lows else np.zeros(0, np.float32)]
-    high = [np.concatenate(highs).astype(np.float32) if highs else np.zeros(0, np.float32)]
+    if not lows:
+        lows, highs = [np.zeros(0, np.float32)], [np.zeros(0, np.float32)]
+    return pyramid(frames, np.concatenate(lows), np.concatenate(highs))
+
+
+def pyramid(frames: int, lowest: Array32, highest: Array32) -> Overview:
+    """The overview from its level 0: the lowest and highest of every stretch of BASE samples.
+    ValueError where their number does not fit the frames."""
+    if lowest.shape != highest.shape or lowest.shape != (-(-frames // BASE),):
+        raise ValueError(f"{lowest.shape} stretches do not make up {frames} frames")
+    low, high = [lowest.astype(np.float32)], [highest.astype(np.float32)]
     while low[-1].size > 2048:
         edges = np.arange(0, low[-1].size, STEP)
         low.append(np.minimum.reduceat(low[-1], edges))

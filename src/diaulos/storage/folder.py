@@ -6,6 +6,7 @@
       journal.json     edits since the last save, at least every 30 s and at each take
       lock             process id of the one who may write
       audio/ impulses/ sheets/
+      overviews/       waveforms as drawn; may be thrown away
 
 Sessions come from strangers: sizes are limited before reading, nothing is executed, and
 no name leads out of the folder.
@@ -13,6 +14,7 @@ no name leads out of the folder.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
@@ -30,8 +32,10 @@ from pydantic import ValidationError
 from diaulos.errors import SessionFileError, SessionLockedError, StorageError
 from diaulos.session.migrations import migrate
 from diaulos.session.model import Session
+from diaulos.signal.overview import Overview
 from diaulos.storage.audiofile import AudioInfo, audio_info, read_blocks
 from diaulos.storage.bwf import Bext, WavWriter, WordLength, coding_history_line, write_failed
+from diaulos.storage.overviews import forget_overviews, load_overview, save_overview
 from diaulos.work.ports import (
     AudioSink,
     AudioSource,
@@ -138,6 +142,8 @@ class _RenamedOnClose:
         self._writer.abandon()
 
 
+OVERVIEWS = "overviews"
+"""A folder that can be thrown away: everything in it is worked out anew."""
 RECORDING = ".recording.json"
 """Ends the name of a note on a recording in progress."""
 
@@ -321,6 +327,24 @@ class SessionFolder:
     def has_file(self, file: str) -> bool:
         return self.inside(file).exists()
 
+    def kept_overview(self, file: str) -> Overview | None:
+        path, there = self.inside(file), self._overviews()
+        return None if there is None else load_overview(there, path, audio_info(path).frames)
+
+    def keep_overview(self, file: str, overview: Overview) -> None:
+        there = self._overviews()
+        if self.read_only or there is None:
+            return
+        with contextlib.suppress(OSError):  # it only saves time
+            save_overview(there, self.inside(file), overview)
+
+    def _overviews(self) -> Path | None:
+        """Their folder; None where a stranger's link would lead out of the session."""
+        try:
+            return self.inside(OVERVIEWS)
+        except SessionFileError:
+            return None
+
     def write_sheet(self, name: str, text: str) -> str:
         """A text in sheets/, written beside and renamed."""
         self._require_writable()
@@ -386,6 +410,9 @@ class SessionFolder:
         for file in sorted(files):
             try:
                 self.inside(file).unlink(missing_ok=True)
+                there = self._overviews()
+                if there is not None:
+                    forget_overviews(there, self.inside(file))
             except OSError as error:
                 raise write_failed(self.path / file, error) from error
 

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import CancelledError
+from diaulos.signal.overview import Overview
 
 Block = NDArray[np.float64]
 
@@ -174,6 +175,13 @@ class SessionStore(Protocol):
 
     def has_file(self, file: str) -> bool:
         """Whether a file of this name lies in the folder."""
+
+    def kept_overview(self, file: str) -> Overview | None:
+        """A waveform overview that an earlier look left, None when there is none or the audio
+        has changed since."""
+
+    def keep_overview(self, file: str, overview: Overview) -> None:
+        """Leave an overview for the next look. Nothing is lost where that cannot be done."""
 
     def write_sheet(self, name: str, text: str) -> str:
         """Write a text into the sheets, in the place of one of its name; returns its file."""

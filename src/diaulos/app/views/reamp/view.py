@@ -48,6 +48,7 @@ from diaulos.work.aligned import pass_blocks, pass_in_time
 from diaulos.work.instruments import drive_change, matching_tone
 from diaulos.work.listening import Channel, Player
 from diaulos.work.measuring import read_span
+from diaulos.work.overviews import overview_of
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp import (
     Excerpt,
@@ -737,8 +738,7 @@ class ReampView(QWidget):
         def work(progress: Progress, cancel: CancelToken) -> _Waves:
             below = old
             if below is None:
-                blocks = store.open_audio(di.file).blocks()
-                below = build_overview(block[:, 0] for block in blocks)
+                below = overview_of(di.file, store, cancel)
             cancel.check()
             back = None
             if one is not None:

@@ -45,9 +45,10 @@ from diaulos.errors import CancelledError, DiaulosError, EditError, InputError
 from diaulos.session import take_edits
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import differences_since
-from diaulos.signal.overview import Overview, build_overview
+from diaulos.signal.overview import Overview
 from diaulos.work.levels import levels_of
 from diaulos.work.listening import LOUDEST_LEVEL_DB, START_LEVEL_DB, Channel, Player
+from diaulos.work.overviews import overview_of
 from diaulos.work.ports import AudioSource, CancelToken, Progress
 from diaulos.work.recording.noisecheck import Attempt, check_noise
 from diaulos.work.recording.notes import RecordingStore
@@ -627,7 +628,7 @@ class TakesView(QWidget):
         store = self._document.store
 
         def work(progress: Progress, cancel: CancelToken) -> Overview:
-            return build_overview(block[:, 0] for block in store.open_audio(track.file).blocks())
+            return overview_of(track.file, store, cancel)
 
         def done(overview: Overview) -> None:
             self._overviews[track.file] = overview
