@@ -21,6 +21,7 @@ from diaulos.session.model import Session, WordLength
 from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.folder import SUFFIX, ExternalAudio, SessionFolder, session_text
+from diaulos.work.plucking import plucked_volts
 from diaulos.work.ports import AudioBackend, OutputBackend
 from diaulos.work.rig import played_volts, rig_graph
 
@@ -33,6 +34,7 @@ __all__ = [
     "local_now",
     "new_session",
     "output_backend",
+    "pluck_backend",
     "resample_whole",
     "resampled",
     "rig_backend",
@@ -92,6 +94,25 @@ def rig_backend(
             players.append(Player(start, 0.0 * volts if silent else volts, recorded))
         faults = BenchFaults(seed=seed)
         return RigBackend(graph, tracks, tuple(players), faults, paced=paced, impulses=impulses)
+
+    return make
+
+
+def pluck_backend(
+    frets: tuple[int, ...] = (0,), *, paced: bool, seed: int = 1
+) -> Callable[[Session, Rig, tuple[PortRef, ...]], AudioBackend]:
+    """The same device while a player tunes: one string after another, from the lowest, each at
+    every one of the frets. A real port hears whoever is there and asks for no frets."""
+
+    def make(session: Session, rig: Rig, tracks: tuple[PortRef, ...]) -> AudioBackend:
+        graph = rig_graph(session, rig)
+        courses = [one.course for one in trace_all(graph) if one.track in tracks and one.course]
+        starts = [course.start.device.id for course in courses if course.source is not None]
+        players = [
+            Player(start, *plucked_volts(session, rig, start, frets, seed))
+            for start in dict.fromkeys(starts)
+        ]
+        return RigBackend(graph, tracks, tuple(players), BenchFaults(seed=seed), paced=paced)
 
     return make
 

@@ -30,6 +30,10 @@ class Services:
         default_factory=lambda: wiring.rig_backend(paced=True, silent=True)
     )
     """The same while nobody plays, for the noise check."""
+    pluck_from: Callable[[tuple[int, ...]], BackendFor] = field(
+        default_factory=lambda: lambda frets: wiring.pluck_backend(frets, paced=True)
+    )
+    """The same while somebody tunes, by the frets that are asked for."""
     round_trip_frames: int = 0
     """From what is heard to what comes back, for overdubs."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend

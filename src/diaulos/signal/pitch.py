@@ -108,24 +108,32 @@ def find_pitch(samples: Audio, rate_hz: float) -> Pitch:
     return Pitch(hz, confidence, partials)
 
 
-def _after_pluck(x: Real, rate_hz: float) -> Real:
-    """From 0.3 to 1 s after the last strong onset; what is there where that is less."""
+def last_onset(samples: Audio, rate_hz: float) -> int:
+    """The frame at which the last strong pluck begins, to 10 ms; 0 where there is none."""
+    x = np.asarray(samples, dtype=np.float64)
     step = max(1, int(0.01 * rate_hz))
     count = x.size // step
     level = np.sqrt(np.mean(np.square(x[: count * step].reshape(count, step)), axis=1))
-    loud = level > 0.05 * float(level.max())
+    loud = level > 0.05 * float(level.max(initial=0.0))
     onset = 0
-    for index in range(1, count):
-        before = level[max(0, index - 5) : index].max()
+    # 50 ms ahead of it: less than that may be the dip inside one period of a low string.
+    for index in range(5, count):
+        before = level[index - 5 : index].max()
         if loud[index] and level[index] > 2.5 * before:
             onset = index
-    first = onset * step + int(AFTER_PLUCK_S * rate_hz)
-    last = min(x.size, onset * step + int(UNTIL_S * rate_hz))
-    there = x.size - onset * step
+    return onset * step
+
+
+def _after_pluck(x: Real, rate_hz: float) -> Real:
+    """From 0.3 to 1 s after the last strong onset; what is there where that is less."""
+    onset = last_onset(x, rate_hz)
+    first = onset + int(AFTER_PLUCK_S * rate_hz)
+    last = min(x.size, onset + int(UNTIL_S * rate_hz))
+    there = x.size - onset
     least = int((LOW_LEAST_S if there >= LOW_LEAST_S * rate_hz else LEAST_S) * rate_hz)
     if last - first < least:
         # A short note: as late as there is room for the least that is needed.
-        last = min(x.size, max(last, onset * step + least))
+        last = min(x.size, max(last, onset + least))
         first = max(0, last - least)
     return x[first:last]
 
