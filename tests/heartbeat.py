@@ -97,7 +97,7 @@ def main() -> None:
     until(lambda: takes.settled and desk.jobs.quiet)
     assert takes.ready is not None
     assert len(takes.ready.armed) == 16
-    takes.count_in.setValue(0)
+    takes.setup.count_in.setValue(0)
     beat = Beat()
     takes.record()
     until(lambda: takes.recording is not None and takes.recording.recorder.captured_frames > 0)

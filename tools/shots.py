@@ -120,8 +120,8 @@ def main() -> None:
             takes = desk.takes
             assert takes is not None
             wait(app, partial(settled_now, desk))
-            takes.bars.setValue(2)
-            takes.count_in.setValue(0)
+            takes.setup.bars.setValue(2)
+            takes.setup.count_in.setValue(0)
             takes.record()
             wait(app, partial(recorded, desk))
             window.grab().save(str(out.out / f"takes-{look.name}.png"))

@@ -61,8 +61,8 @@ def held(view: TakesView):  # type: ignore[no-untyped-def]
 
 
 def recorded(view: TakesView, qtbot: QtBot, bars: int = 1):  # type: ignore[no-untyped-def]
-    view.bars.setValue(bars)
-    view.count_in.setValue(0)
+    view.setup.bars.setValue(bars)
+    view.setup.count_in.setValue(0)
     press(qtbot, view, Qt.Key.Key_Space)
     return held(view).takes[-1]
 
@@ -91,8 +91,8 @@ class Slow:
 
 def slowly(view: TakesView) -> None:
     view._services = replace(view._services, record_from=lambda *_: Slow())
-    view.bars.setValue(0)
-    view.count_in.setValue(0)
+    view.setup.bars.setValue(0)
+    view.setup.count_in.setValue(0)
 
 
 def begun(view: TakesView, qtbot: QtBot) -> None:
@@ -146,8 +146,8 @@ def test_space_records_all_tracks_and_the_take_is_there(
     assert {t.frames for t in take.tracks} == {round(2.5 * RATE)}  # a bar at 96
     assert shown.takes.chosen() == take.id
     assert "CLIPS" in shown.takes.item(0, 3).text()
-    assert "Amp and cabinet 1 clip" in shown.about.text()
-    assert shown.wave._frames == take.tracks[0].frames
+    assert "Amp and cabinet 1 clip" in shown.book.about.text()
+    assert shown.player.wave._frames == take.tracks[0].frames
     for track in take.tracks:
         samples, _ = soundfile.read(str(opened.folder.path / track.file))
         assert samples.size == track.frames
@@ -191,7 +191,7 @@ def test_while_it_records_everything_is_told(shown: TakesView, qtbot: QtBot) -> 
     press(qtbot, shown, Qt.Key.Key_Space)
     take = held(shown).takes[-1]
     assert len(take.marks) == 1
-    assert "1 mark" in shown.about.text()
+    assert "1 mark" in shown.book.about.text()
     assert shown.record_button.text() == "Record (Space)"
     assert not shown.board.rows[0].live
 
@@ -248,7 +248,7 @@ def test_a_device_that_fails_is_told(shown: TakesView, qtbot: QtBot, answers: di
 
 def test_an_overdub_plays_the_chosen_take_along(shown: TakesView, qtbot: QtBot) -> None:
     recorded(shown, qtbot)
-    shown.along.setChecked(True)
+    shown.setup.way.setCurrentIndex(1)
     request = shown._request(held(shown))
     assert request.over is not None
     assert request.over.take is shown.take
@@ -283,11 +283,11 @@ def test_takes_are_kept_rated_named_and_binned_by_key(
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Verse two, loud", True))
     press(qtbot, shown, Qt.Key.Key_F2)
     assert held(shown).take(take.id).name == "Verse two, loud"
-    press(qtbot, shown, Qt.Key.Key_T)
+    press(qtbot, shown, Qt.Key.Key_G)
     assert held(shown).take(take.id).tags == ("Verse two", "loud")
     monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_, **__: ("Buzz.", True))
     press(qtbot, shown, Qt.Key.Key_N)
-    assert "Buzz." in shown.about.text()
+    assert "Buzz." in shown.book.about.text()
     press(qtbot, shown, Qt.Key.Key_Delete)
     assert all(one.id != take.id for one in held(shown).takes)
     opened.undo()
@@ -326,8 +326,8 @@ def test_a_take_is_cut_to_bars_and_given_back_whole(
     press(qtbot, shown, Qt.Key.Key_B)
     bar = 2.5 * RATE
     assert held(shown).take(take.id).cut == (round(bar), round(3 * bar))
-    assert "cut to 0:02.5-0:07.5" in shown.about.text()
-    assert shown.player._shared.loop == (round(bar), round(3 * bar))
+    assert "cut to 0:02.5-0:07.5" in shown.book.about.text()
+    assert shown.player.sound._shared.loop == (round(bar), round(3 * bar))
     press(qtbot, shown, Qt.Key.Key_B)
     assert held(shown).take(take.id) == take
     press(qtbot, shown, Qt.Key.Key_B)
@@ -342,7 +342,7 @@ def test_recall_lists_what_differs_and_puts_it_back(shown: TakesView, qtbot: QtB
     shown._document.apply(edits.set_device_setting("rig04", "interface", "gain1", 33.0))
     settle(shown, qtbot)
     shown._on_take()
-    assert "Differs now: Four-input interface: Gain 1" in shown.about.text()
+    assert "Differs now: Four-input interface: Gain 1" in shown.book.about.text()
     press(qtbot, shown, Qt.Key.Key_C)
     assert held(shown).rig("rig04") == before
     assert held(shown).take(take.id) == take
@@ -350,15 +350,21 @@ def test_recall_lists_what_differs_and_puts_it_back(shown: TakesView, qtbot: QtB
 
 def test_any_track_is_heard_and_seen(shown: TakesView, qtbot: QtBot) -> None:
     recorded(shown, qtbot)
+    di, amp, cabinet = (track.file for track in held(shown).takes[-1].tracks)
+    assert shown.player.sound.heard == {amp, cabinet}  # the dry DI is muted as is usual
     press(qtbot, shown, Qt.Key.Key_2)
-    assert shown.track.currentText() == "Amp"
-    assert shown.player._shared.heard == frozenset({"k02"})
+    assert shown.player.track.currentText() == "Amp"
+    assert shown.player.sound.heard == {amp}
+    press(qtbot, shown, Qt.Key.Key_1)
+    assert shown.player.sound.heard == {di}
+    press(qtbot, shown, Qt.Key.Key_1)
+    assert shown.player.sound.heard == {amp, cabinet}
     press(qtbot, shown, Qt.Key.Key_P)
-    qtbot.waitUntil(lambda: shown.player.playing, timeout=5_000)
+    qtbot.waitUntil(lambda: shown.player.sound.playing, timeout=5_000)
     press(qtbot, shown, Qt.Key.Key_P)
-    assert not shown.player.playing
+    assert not shown.player.sound.playing
     shown.choose_course("DI")
-    assert shown.track.currentText() == "DI"
+    assert shown.player.track.currentText() == "DI"
 
 
 # --- the noise check ---
@@ -370,7 +376,7 @@ def test_the_noise_check_opens_listens_and_closes_by_key(shown: TakesView, qtbot
     press(qtbot, shown, Qt.Key.Key_S)
     assert shown.noise.isVisible()
     assert "Hold the strings" in shown.noise.words.text()
-    press(qtbot, shown, Qt.Key.Key_L)
+    press(qtbot, shown, Qt.Key.Key_H)
     assert shown.noise.table.rowCount() == 3
     assert shown.noise.tried.item(0, 0).text() == "1. As it is"
     core = check_noise(held(shown), silent)
@@ -378,7 +384,7 @@ def test_the_noise_check_opens_listens_and_closes_by_key(shown: TakesView, qtbot
         assert shown.noise.table.item(line, 0).text() == row.name
         assert shown.noise.table.item(line, 1).text() == number(row.noise.floor_dbfs)
     shown.noise.label.setCurrentText("Another outlet")
-    press(qtbot, shown, Qt.Key.Key_L)
+    press(qtbot, shown, Qt.Key.Key_H)
     assert shown.noise.tried.rowCount() == 2
     assert "Against the first, DI: no change." in shown.noise.words.text()
     assert any("(best)" in shown.noise.tried.item(n, 0).text() for n in range(2))

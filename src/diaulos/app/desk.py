@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QAbstractButton, QFileDialog, QMessageBox
 
 from diaulos import wiring
 from diaulos.app.dialogs.import_di import ImportDiDialog
+from diaulos.app.dialogs.import_take import ImportTakeDialog
 from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.document import Document
 from diaulos.app.jobs import Job, Jobs
@@ -33,6 +34,7 @@ from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.recording.recovery import recover_take, recoverable_takes
 from diaulos.work.recording.takes import Recorded
+from diaulos.work.take_import import TakeImportRequest, import_take
 from diaulos.work.takes import ImportOutcome, ImportRequest, import_di, recover_passes, recoverable
 
 View = ReampView | InstrumentsView | RigView | LevelsView | TakesView
@@ -542,6 +544,47 @@ class Desk(QObject):
 
         self.jobs.start(Job(f"Importing {request.path.name}", work, done))
 
+    def ask_import_take(self) -> None:
+        """Ask for files, and what their channels are."""
+        paths, _ = QFileDialog.getOpenFileNames(
+            self.window, "Import files as a take", "", "Audio (*.wav *.flac *.rf64);;All files (*)"
+        )
+        if paths:
+            self.import_take_dialog([Path(path) for path in paths])
+
+    def import_take_dialog(self, paths: list[Path]) -> None:
+        """Ask what the channels of some files are, then import them."""
+        if self.document is None:
+            return
+        try:
+            found = [(path, self.services.files.open(path)) for path in paths]
+        except DiaulosError as error:
+            self.show_problem(error)
+            return
+        dialog = ImportTakeDialog(found, self.document.session, self.window)
+        if dialog.exec():
+            self.import_take(dialog.request())
+
+    def import_take(self, request: TakeImportRequest) -> None:
+        """Import files as one take."""
+        document, services = self.document, self.services
+        if document is None:
+            return
+        session, store = document.session, document.store
+
+        def work(progress: Progress, cancel: CancelToken) -> ImportOutcome:
+            return import_take(
+                request, session, store=store, files=services.files, resample=services.resample,
+                clock=services.clock, progress=progress, cancel=cancel,
+            )  # fmt: skip
+
+        def done(outcome: ImportOutcome) -> None:
+            if document.apply(outcome.edit, journal=True) and self.takes is not None:
+                self.takes.takes.choose(outcome.take.id)
+                self.window.say(f"{outcome.take.name} is in the session. {outcome.note}".strip())
+
+        self.jobs.start(Job(f"Importing {request.name}", work, done))
+
     # --- views ---
 
     def show_reamp(self) -> None:
@@ -595,6 +638,7 @@ class Desk(QObject):
             levels = self.window.preferences.levels_db
             self.takes = TakesView(document, self.jobs, self.services, folder, levels)
             self.takes.courses_changed.connect(partial(self._on_rows, "takes"))
+            self.takes.empty_asked.connect(self.empty_bin)
             self._add_view(self.takes)
         if self.view is not None:
             self.view.player.pause()
@@ -617,7 +661,7 @@ class Desk(QObject):
 
     def may_close(self) -> bool:
         """Ask only when something would be lost."""
-        if self.jobs.busy:
+        if self.jobs.busy and not self._only_tuning():
             if not self._ask("Work is going on", "Cancel it and close?", "Cancel it"):
                 return False
             self.jobs.cancel()
@@ -644,6 +688,13 @@ class Desk(QObject):
             folder.drop_journal()
             return True
         return False
+
+    def _only_tuning(self) -> bool:
+        """Whether what runs is the tuner, which nobody misses; it is told to stop."""
+        if self.takes is None or not self.takes.ear.listening:
+            return False
+        self.takes.ear.stop()
+        return True
 
     def shut_down(self) -> None:
         """The window is closing: stop everything, give the lock back."""

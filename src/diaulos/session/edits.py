@@ -407,6 +407,19 @@ def revised(part: Part, **values: object) -> Part:
         raise EditError(f"{field}: {first['msg']}.".lstrip(": ")) from error
 
 
+def set_a4(a4_hz: float) -> Edit:
+    """What everybody tunes to."""
+
+    def change(session: Session) -> Session:
+        if not 380.0 <= a4_hz <= 500.0:
+            raise EditError(
+                f"A4 at {a4_hz:g} Hz is not plausible.", remedy="From 380 to 500 Hz, 440 is usual."
+            )
+        return session.model_copy(update={"a4_hz": a4_hz})
+
+    return Edit("Set A4", change)
+
+
 def set_info(**values: object) -> Edit:
     """Name, tempo, metre and target of the session."""
 

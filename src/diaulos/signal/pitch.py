@@ -179,11 +179,13 @@ def _period(x: Real, rate_hz: float) -> tuple[float, float]:
 def _refined(x: Real, rate_hz: float, coarse: float) -> tuple[float, int]:
     """The first partial's own frequency; through the others where it is weak."""
     found: list[tuple[int, float, float]] = []
+    window = np.blackman(x.size)
+    weighted, total = x * window, float(window.sum())
     for n in range(1, 7):
         hz = n * coarse
         if hz > 0.45 * rate_hz:
             break
-        found.append((n, *_peak(x, rate_hz, hz, coarse)))
+        found.append((n, *_peak(weighted, total, rate_hz, hz, coarse)))
     strongest = max(amplitude for _, _, amplitude in found)
     floor = strongest * 10.0 ** (WEAK_DB / 20.0)
     _, first_hz, first = found[0]
@@ -203,18 +205,28 @@ def _refined(x: Real, rate_hz: float, coarse: float) -> tuple[float, int]:
     return float(math.sqrt(max(1.0, base + max(0.0, slope)))), int(order.size)
 
 
-def _peak(x: Real, rate_hz: float, hz: float, spacing: float) -> tuple[float, float]:
-    """Frequency and amplitude of the peak near `hz`, on a spectrum with a smooth window."""
-    window = np.blackman(x.size)
-    weighted = x * window
-    time = np.arange(x.size) / rate_hz
-    reach = min(0.035 * hz, 0.3 * spacing) + 0.5
-    span = np.linspace(hz - reach, hz + reach, 41)
-    level = np.zeros(span.size)
-    for _ in range(4):
-        turns = np.exp(-2j * np.pi * np.outer(span, time))
-        level = np.abs(turns @ weighted)
-        at = int(np.argmax(level))
-        step = span[1] - span[0]
-        span = np.linspace(span[at] - step, span[at] + step, 15)
-    return float(span[span.size // 2]), float(2.0 * level.max() / window.sum())
+def _peak(
+    weighted: Real, total: float, rate_hz: float, hz: float, spacing: float
+) -> tuple[float, float]:
+    """Frequency and amplitude of the peak near `hz`, on a spectrum with a smooth window of sum
+    `total`. The signal is turned down to that frequency and summed in blocks, so that the
+    spectrum is worked out from some tens of values; a second turn takes out what the blocks
+    damp beside their middle."""
+    time = np.arange(weighted.size) / rate_hz
+    span = min(0.035 * hz, 0.3 * spacing) + 0.5
+    centre, level = hz, np.zeros(1)
+    for points, turns in ((41, 1), (15, 3)):
+        block = max(1, min(int(rate_hz / (16.0 * span)), weighted.size // 64))
+        count = -(-weighted.size // block)
+        slow = np.zeros(count * block, np.complex128)
+        slow[: weighted.size] = weighted * np.exp(-2j * np.pi * centre * time)
+        slow = slow.reshape(count, block).sum(axis=1)
+        middle = (np.arange(count) * block + (block - 1) / 2.0) / rate_hz
+        aside = 0.0
+        for _ in range(turns):
+            offsets = aside + np.linspace(-span, span, points)
+            level = np.abs(np.exp(-2j * np.pi * np.outer(offsets, middle)) @ slow)
+            aside = float(offsets[int(np.argmax(level))])
+            span = float(offsets[1] - offsets[0])
+        centre += aside
+    return centre, float(2.0 * level.max() / total)

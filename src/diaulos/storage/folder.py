@@ -40,6 +40,7 @@ from diaulos.work.ports import (
     AudioSink,
     AudioSource,
     CancelToken,
+    ExternalSource,
     FileNotes,
     Progress,
     no_progress,
@@ -68,6 +69,14 @@ class FileSource:
     def channels(self) -> int:
         return self.info.channels
 
+    @property
+    def is_float(self) -> bool:
+        return self.info.is_float
+
+    @property
+    def time_reference(self) -> int | None:
+        return self.info.bext.time_reference if self.info.bext is not None else None
+
     def blocks(
         self, *, first: int = 0, count: int | None = None, block: int = 65_536
     ) -> Iterator[NDArray[np.float32]]:
@@ -93,7 +102,7 @@ def make_bext(notes: FileNotes, rate_hz: int, channels: int, word: str) -> Bext:
 class ExternalAudio:
     """Audio files outside the session, by path."""
 
-    def open(self, path: Path) -> AudioSource:
+    def open(self, path: Path) -> ExternalSource:
         return FileSource(audio_info(path))
 
     def create(

@@ -101,6 +101,21 @@ class Player:
         return self._heard_at if self._shared.playing else self._shared.position
 
     @property
+    def channels(self) -> tuple[Channel, ...]:
+        """What can be heard."""
+        return self._shared.channels
+
+    @property
+    def heard(self) -> frozenset[str]:
+        """Keys of what is heard."""
+        return self._shared.heard
+
+    @property
+    def loop(self) -> tuple[int, int] | None:
+        """The stretch that repeats."""
+        return self._shared.loop
+
+    @property
     def level_db(self) -> float:
         """Level of everything that is heard."""
         return self._shared.level_db

@@ -187,10 +187,23 @@ class SessionStore(Protocol):
         """Write a text into the sheets, in the place of one of its name; returns its file."""
 
 
+class ExternalSource(AudioSource, Protocol):
+    """An audio file from outside, with what its header says."""
+
+    @property
+    def is_float(self) -> bool:
+        """True where samples may lie beyond full scale."""
+
+    @property
+    def time_reference(self) -> int | None:
+        """Samples since midnight at its first frame, at its own rate; None where it does not
+        say."""
+
+
 class ExternalFiles(Protocol):
     """Audio files outside the session."""
 
-    def open(self, path: Path) -> AudioSource:
+    def open(self, path: Path) -> ExternalSource:
         """A file to read."""
 
     def create(

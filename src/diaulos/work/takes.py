@@ -102,7 +102,7 @@ def import_di(
     take_id, file = f"t{number:04d}", f"audio/t{number:04d}_k01.wav"
     rate = session.sample_rate_hz
     now = clock()
-    word = "float" if getattr(source, "is_float", False) else session.word_length
+    word = "float" if source.is_float else session.word_length
     notes = FileNotes(
         description=f"{session.name}; {request.name}; DI imported from {request.path.name}",
         made_at=now,

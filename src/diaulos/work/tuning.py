@@ -135,9 +135,9 @@ class Strings:
         """A string's frequency; strings are counted from the highest, as players do."""
         return midi_hz(self.midi[len(self.midi) - string] + fret, self.a4_hz)
 
-    def name(self, string: int) -> str:
+    def name(self, string: int, fret: int = 0) -> str:
         """Its note."""
-        return note_name(self.midi[len(self.midi) - string])
+        return note_name(self.midi[len(self.midi) - string] + fret)
 
     def nearest(self, hz: float) -> int:
         """The string that is closest, 0 without strings."""
@@ -170,14 +170,15 @@ class Tuned:
         return "far too high: loosen" if far else "sharp: loosen"
 
 
-def tuned(hz: float, strings: Strings, chosen: int = 0) -> Tuned:
-    """A pitch against the chosen string, else the nearest one, else the nearest note."""
+def tuned(hz: float, strings: Strings, chosen: int = 0, fret: int = 0) -> Tuned:
+    """A pitch against the chosen string (at a fret), else the nearest one, else the nearest
+    note."""
     string = chosen or strings.nearest(hz)
     if not string:
         near = nearest_note(hz, strings.a4_hz)
         return Tuned(0, near.note, hz, near.wanted_hz, near.cents)
-    wanted = strings.wanted_hz(string)
-    return Tuned(string, strings.name(string), hz, wanted, cents_between(hz, wanted))
+    wanted = strings.wanted_hz(string, fret)
+    return Tuned(string, strings.name(string, fret), hz, wanted, cents_between(hz, wanted))
 
 
 def strings_from(text: str) -> tuple[str, ...]:

@@ -14,6 +14,7 @@ from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, TAP_WORDS, paint_mark
 
 LEAST_ROW, MOST_ROW = 58, 104
+FAR_ROW = 190
 
 
 @dataclass(frozen=True)
@@ -42,6 +43,8 @@ class Board(QWidget):
         super().__init__()
         self._rows: tuple[BoardRow, ...] = ()
         self._message = ""
+        self.far = False
+        """Readable at two metres."""
         self._still_key: tuple[object, ...] = ()
         self._still_picture = QPixmap()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -61,6 +64,11 @@ class Board(QWidget):
             self.setAccessibleDescription("; ".join(row.words() for row in rows) or message)
             self.setMinimumHeight(LEAST_ROW * max(1, len(rows)))
             self.updateGeometry()
+        self.update()
+
+    def set_far(self, far: bool) -> None:
+        """Large enough for two metres, or for the lap."""
+        self.far = far
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -83,14 +91,15 @@ class Board(QWidget):
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
 
     def _area(self, index: int) -> QRectF:
-        height = min(float(MOST_ROW), self.height() / len(self._rows))
+        most = FAR_ROW if self.far else MOST_ROW
+        height = min(float(most), self.height() / len(self._rows))
         return QRectF(0, index * height, self.width(), height)
 
     def _still(self) -> QPixmap:
         """What does not move while it records: painted once, not thirty times a second."""
         ratio = self.devicePixelRatioF()
         names = tuple((row.name, row.tap, row.live) for row in self._rows)
-        key = (names, self.size().toTuple(), ratio, theme.current().name)
+        key = (names, self.size().toTuple(), ratio, theme.current().name, self.far)
         if key != self._still_key:
             self._still_key = key
             self._still_picture = QPixmap(self.size() * ratio)
@@ -105,6 +114,9 @@ class Board(QWidget):
     def _paint_still(self, painter: QPainter, area: QRectF, row: BoardRow) -> None:
         look = theme.current()
         middle = area.center().y()
+        if self.far:
+            self._paint_far_name(painter, area, row)
+            return
         paint_mark(painter, QRectF(10, middle - 10, 20, 20), row.tap, look)
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         painter.setPen(look.colour("ink"))
@@ -120,6 +132,9 @@ class Board(QWidget):
         painter.drawLine(area.bottomLeft(), area.bottomRight())
 
     def _paint_moving(self, painter: QPainter, area: QRectF, row: BoardRow) -> None:
+        if self.far:
+            self._paint_far(painter, area, row)
+            return
         look = theme.current()
         middle = area.center().y()
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -137,3 +152,50 @@ class Board(QWidget):
         planned = "loudest dBFS" if row.live else "peak dBFS"
         under = counted(row.clips, "clip") if clipped else planned
         painter.drawText(QRectF(far.left(), middle + 9, figure, 16), right, under)
+
+    def _far_size(self, area: QRectF) -> int:
+        return max(18, min(72, int(area.height() * 0.40)))
+
+    def _paint_far_name(self, painter: QPainter, area: QRectF, row: BoardRow) -> None:
+        look = theme.current()
+        size = self._far_size(area)
+        middle = area.center().y()
+        paint_mark(painter, QRectF(10, middle - 18, 36, 36), row.tap, look)
+        painter.setPen(look.colour("ink"))
+        room = area.width() * 0.34
+        for points in range(int(size * 0.62), 13, -2):  # as large as the whole name fits
+            painter.setFont(theme.text_font(points, bold=True))
+            if painter.fontMetrics().horizontalAdvance(row.name) <= room:
+                break
+        name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, int(room))
+        left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        painter.drawText(QRectF(60, area.top(), room, area.height()), left, name)
+        painter.setPen(QPen(look.colour("line"), 1))
+        painter.drawLine(area.bottomLeft(), area.bottomRight())
+
+    def _paint_far(self, painter: QPainter, area: QRectF, row: BoardRow) -> None:
+        look = theme.current()
+        size = self._far_size(area)
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        clipped = row.clips > 0 or row.figures.peak >= -0.05
+        figure = area.width() * 0.34
+        painter.setPen(look.colour("danger" if clipped else "ink"))
+        painter.setFont(theme.figure_font(size, bold=True))
+        far = QRectF(area.right() - figure - 16, area.top(), figure, area.height())
+        painter.drawText(far, right, number(row.held_dbfs))
+        window = QRectF(area.width() * 0.34 + 76, area.center().y() - 23,
+                        max(60.0, area.width() * 0.30 - 76), 46)  # fmt: skip
+        token = TAP_TOKENS.get(row.tap, "ink")
+        if clipped:
+            # The word, as large as the figure: colour alone is not seen at two metres.
+            painter.setFont(theme.text_font(int(size * 0.6), bold=True))
+            painter.setPen(look.colour("danger"))
+            painter.drawText(window.adjusted(0, -40, 0, 40), Qt.AlignmentFlag.AlignCenter,
+                             "CLIPS" if not row.clips else counted(row.clips, "clip"))  # fmt: skip
+        else:
+            # The same window, twice as large.
+            painter.save()
+            painter.translate(window.left(), area.center().y() - 46)
+            painter.scale(2.0, 2.0)
+            paint_level_window(painter, QRectF(0, 0, window.width() / 2, 46), row.figures, token)
+            painter.restore()

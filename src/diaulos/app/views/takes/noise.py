@@ -22,7 +22,7 @@ class NoisePanel(QWidget):
         self.attempts: tuple[Attempt, ...] = ()
         self.label = combo("What was tried", {word: word for word in LABELS}, least=20)
         self.label.setEditable(True)
-        self.listen = QPushButton("Listen for 5 s (L)")
+        self.listen = QPushButton("Listen for 5 s (H)")
         self.listen.setProperty("main", "true")
         self.listen.clicked.connect(lambda: self.check_asked.emit(self.label.currentText()))
         self.back = QPushButton("Back (S)")

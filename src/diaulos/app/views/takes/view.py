@@ -1,28 +1,21 @@
 """The Takes view: one key records, everything is remembered.
 
-The level windows of the armed tracks are the body. Takes stand at the right, the waveform
-of the chosen one below; one sentence at the foot says what is happening and which key comes
-next.
+The level windows of the armed tracks are the body; the tuner, the noise check and the mix
+open over it. Takes stand at the right, the waveform of the chosen one below; one sentence at
+the foot says what is happening and which key comes next.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
-from queue import SimpleQueue
+from functools import partialmethod
 
-import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, Qt, QTimer, Signal
+from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import (
-    QCheckBox,
-    QHBoxLayout,
     QInputDialog,
     QLabel,
-    QPushButton,
     QSizePolicy,
-    QSlider,
-    QSpinBox,
     QSplitter,
     QStackedLayout,
     QVBoxLayout,
@@ -34,45 +27,31 @@ from diaulos.app.figures import clock, counted, number, typeset
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.services import Services
 from diaulos.app.views.takes.board import Board, BoardRow
+from diaulos.app.views.takes.book import TakeBook
+from diaulos.app.views.takes.capture import Capture
+from diaulos.app.views.takes.listening import TunerEar
+from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.views.takes.noise import NoisePanel
-from diaulos.app.widgets.controls import combo
+from diaulos.app.views.takes.player import TakePlayer
+from diaulos.app.views.takes.setup import SetupBar
+from diaulos.app.views.takes.tuner import TunerPanel
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.level_window import LevelFigures
-from diaulos.app.widgets.marks import TAP_TOKENS
-from diaulos.app.widgets.tables import Cell, Table
-from diaulos.app.widgets.waveform import Trace, Waveform
-from diaulos.errors import CancelledError, DiaulosError, EditError, InputError
-from diaulos.session import take_edits
-from diaulos.session.model import Session, Take, Track
-from diaulos.session.take_edits import differences_since
-from diaulos.signal.overview import Overview
+from diaulos.app.widgets.tables import Table
+from diaulos.errors import CancelledError, DiaulosError, InputError
+from diaulos.session import edits, take_edits
+from diaulos.session.instrument import IntonationReading
+from diaulos.session.model import Session, Take
 from diaulos.work.levels import levels_of
-from diaulos.work.listening import LOUDEST_LEVEL_DB, START_LEVEL_DB, Channel, Player
-from diaulos.work.overviews import overview_of
-from diaulos.work.ports import AudioSource, CancelToken, Progress
+from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.recording.noisecheck import Attempt, check_noise
 from diaulos.work.recording.notes import RecordingStore
-from diaulos.work.recording.over import Over
 from diaulos.work.recording.ready import Armed, Condition, armed_tracks, checklist
-from diaulos.work.recording.recorder import Meters
-from diaulos.work.recording.takes import Recorded, Recording, RecordRequest, prepare
+from diaulos.work.recording.takes import Recorded, Recording, RecordRequest
 from diaulos.work.rig import look_at
+from diaulos.work.tuning import instrument_on, keep_intonation, track_to_tune
 
-METERS_MS = 33
 REPORT_DELAY_MS = 30
-STARS = ("", "1 of 5", "2 of 5", "3 of 5", "4 of 5", "5 of 5")
-
-
-def _plain(source: AudioSource, first: int, count: int) -> NDArray[np.float32]:
-    """Mono samples of a file, silence outside."""
-    out = np.zeros(count, np.float32)
-    start, stop = max(0, first), min(source.frames, first + count)
-    at = start - first
-    if stop > start:
-        for block in source.blocks(first=start, count=stop - start):
-            out[at : at + block.shape[0]] = block[:, 0]
-            at += block.shape[0]
-    return out
 
 
 class _Ready:
@@ -91,6 +70,7 @@ class TakesView(QWidget):
     said = Signal(str)
     problem = Signal(object)
     courses_changed = Signal(object, str)
+    empty_asked = Signal()
 
     def __init__(
         self,
@@ -106,14 +86,14 @@ class TakesView(QWidget):
         self._store = store
         self.ready: _Ready | None = None
         self._ready_for: object = None
-        self.recording: Recording | None = None
-        """Once it is about to begin."""
-        self.under_way = False
-        """From the key to the take."""
-        self._started: SimpleQueue[Recording] = SimpleQueue()
         self._again = False
-        self._overviews: dict[str, Overview] = {}
-        self.player = Player(services.output, document.session.sample_rate_hz, levels_db)
+        self._then_record = False
+        self._levels_db = levels_db
+        self.capture = Capture(
+            jobs, lambda: self._services, store,
+            lambda: self.ready.rows if self.ready is not None else (), self,
+        )  # fmt: skip
+        self.ear = TunerEar(jobs, lambda: self._services, self)
         self._build()
         self._wire()
         self._on_changed(None, document.session)
@@ -121,47 +101,20 @@ class TakesView(QWidget):
     # --- building ---
 
     def _build(self) -> None:
+        self.setup = SetupBar()
+        self.record_button = self.setup.record
         self.conditions = QLabel()
         self.conditions.setWordWrap(True)
         self.conditions.setAccessibleName("What must be true now")
-        self.bars = QSpinBox()
-        self.bars.setRange(0, 999)
-        self.bars.setSpecialValueText("until stopped")
-        self.bars.setPrefix("bars: ")
-        self.bars.setAccessibleName("Length of the take")
-        self.count_in = QSpinBox()
-        self.count_in.setRange(0, 8)
-        self.count_in.setValue(1)
-        self.count_in.setSpecialValueText("no count-in")
-        self.count_in.setPrefix("count-in, bars: ")
-        self.count_in.setAccessibleName("Count-in")
-        self.click = QCheckBox("Click")
-        self.click.setToolTip("Also while it records; the count-in clicks by itself")
-        self.along = QCheckBox("Play the chosen take along")
-        self.along.setToolTip("Overdub: the round trip is taken out, so that it lands in time")
-        self.record_button = QPushButton("Record (Space)")
-        self.record_button.setProperty("main", "true")
         self.board = Board()
         self.noise = NoisePanel()
-        self.takes = Table("Takes", ("", "Take", "Length", "Peak"), 1, {0: 58, 2: 62, 3: 62})
-        self.wave = Waveform()
-        self.wave.set_empty_text("Choose a take to see its waveform.")
-        self.plot = self.wave
-        self.track = combo("Track to hear and see", least=12)
-        self.play_button = QPushButton("Play (P)")
-        self.level = QSlider(Qt.Orientation.Horizontal)
-        self.level.setRange(-60, int(LOUDEST_LEVEL_DB))
-        self.level.setValue(int(START_LEVEL_DB))
-        self.level.setFixedWidth(110)
-        self.level.setAccessibleName("Listening level in dB")
-        self.keep_button = QPushButton("Keeper (K)")
-        self.recall_button = QPushButton("Recall (C)")
-        self.discard_button = QPushButton("Discard (Del)")
-        self.about = QLabel()
-        self.about.setWordWrap(True)
-        self.about.setProperty("role", "muted")
-        self.about.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
-        self.about.setAccessibleName("About the chosen take")
+        self.tuner = TunerPanel()
+        self.mix = MixPanel()
+        self.book = TakeBook()
+        self.player = TakePlayer(
+            self._document, self._jobs, self._services.output, self.mix, self._levels_db
+        )
+        self.plot = self.player.wave
         self.sentence = QLabel()
         self.sentence.setProperty("role", "headline")
         self.sentence.setAccessibleName("What is happening")
@@ -170,50 +123,26 @@ class TakesView(QWidget):
         self._place()
 
     def _place(self) -> None:
-        top = QHBoxLayout()
-        top.setSpacing(8)
-        top.addWidget(self.record_button)
-        for widget in (self.bars, self.count_in, self.click, self.along):
-            top.addWidget(widget)
-        top.addStretch(1)
-        near = QWidget()
-        body = QVBoxLayout(near)
-        body.setContentsMargins(0, 0, 0, 0)
-        body.addWidget(self.board, 1)
-        below = QHBoxLayout()
-        below.addWidget(self.track)
-        below.addWidget(self.play_button)
-        below.addStretch(1)
-        label = QLabel("Level")
-        below.addWidget(label)
-        label.setBuddy(self.level)
-        below.addWidget(self.level)
-        body.addLayout(below)
-        self.wave.setFixedHeight(132)
-        body.addWidget(self.wave)
+        over = QWidget()
+        self._stack = QStackedLayout(over)
+        for page in (self.board, self.noise, self.tuner, self.mix):
+            self._stack.addWidget(page)
         left = QWidget()
-        self._stack = QStackedLayout(left)
-        self._stack.addWidget(near)
-        self._stack.addWidget(self.noise)
-        right = QWidget()
-        column = QVBoxLayout(right)
-        column.setContentsMargins(6, 0, 0, 0)
-        column.addWidget(self.takes, 1)
-        column.addWidget(self.about)
-        buttons = QHBoxLayout()
-        for button in (self.keep_button, self.recall_button, self.discard_button):
-            buttons.addWidget(button)
-        column.addLayout(buttons)
+        body = QVBoxLayout(left)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.addWidget(over, 1)
+        body.addWidget(self.player)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.setChildrenCollapsible(False)
         split.addWidget(left)
-        split.addWidget(right)
+        split.addWidget(self.book)
         split.setStretchFactor(0, 1)
+        self.book.setMinimumWidth(340)
         split.setSizes([800, 370])
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 6, 8, 6)
         whole.setSpacing(4)
-        whole.addLayout(top)
+        whole.addWidget(self.setup)
         whole.addWidget(self.conditions)
         whole.addWidget(split, 1)
         whole.addWidget(self.sentence)
@@ -223,26 +152,54 @@ class TakesView(QWidget):
         self._timer.setSingleShot(True)
         self._timer.setInterval(REPORT_DELAY_MS)
         self._timer.timeout.connect(self._ask_ready)
-        self._meters = QTimer(self)
-        self._meters.setInterval(METERS_MS)
-        self._meters.timeout.connect(self._on_meters)
-        self._tick = QTimer(self)
-        self._tick.setInterval(50)
-        self._tick.timeout.connect(self._on_tick)
         self._document.changed.connect(self._on_changed)
         self._jobs.idle.connect(self._say)
         self.record_button.clicked.connect(self.toggle_record)
-        self.takes.currentCellChanged.connect(lambda *_: self._on_take())
-        self.track.activated.connect(lambda _i: self._show_wave())
-        self.play_button.clicked.connect(self.toggle_play)
-        self.level.valueChanged.connect(lambda value: self.player.set_level(float(value)))
+        self.setup.changed.connect(self._say)
+        self.capture.told.connect(self.sentence.setText)
+        self.capture.metered.connect(self.board.show_rows)
+        self.capture.done.connect(self._on_recorded)
+        self.capture.failed.connect(self._on_failed)
+        self.ear.heard.connect(self.tuner.show_heard)
+        self.ear.ended.connect(self._on_ear_ended)
+        self.ear.failed.connect(self.problem)
+        self.book.chosen_changed.connect(self._on_take)
+        self.book.turned.connect(lambda: self.book.show_about(self._document.session, self.take))
+        self.player.mix_button.clicked.connect(self.toggle_mix)
+        self.player.said.connect(self.said)
+        self.player.problem.connect(self.problem)
+        self.player.range_changed.connect(self._say)
         self.noise.check_asked.connect(self.check_noise)
         self.noise.left.connect(self.toggle_noise)
-        self.keep_button.clicked.connect(self.keep)
-        self.recall_button.clicked.connect(self.recall)
-        self.discard_button.clicked.connect(self.discard)
+        self.tuner.left.connect(self.toggle_tuner)
+        self.tuner.problem.connect(self.problem)
+        self.tuner.a4_asked.connect(lambda hz: self._document.apply(edits.set_a4(hz), merge="a4"))
+        self.tuner.own_asked.connect(self._make_own)
+        self.tuner.checked.connect(self._keep_check)
+        self.tuner.frets.toggled.connect(lambda _on: self._listen_again())
+        self.mix.left.connect(self.toggle_mix)
+        self.book.keep.clicked.connect(self.keep)
+        self.book.recall.clicked.connect(self.recall)
+        self.book.discard.clicked.connect(self.discard)
+        self.book.restore.clicked.connect(self.restore_chosen)
+        self.book.empty.clicked.connect(self.empty_asked)
 
     # --- what is shown ---
+
+    @property
+    def takes(self) -> Table:
+        """The list of takes."""
+        return self.book.takes
+
+    @property
+    def recording(self) -> Recording | None:
+        """The recording that is about to begin, or under way."""
+        return self.capture.recording
+
+    @property
+    def under_way(self) -> bool:
+        """From the key to the take."""
+        return self.capture.under_way
 
     @property
     def settled(self) -> bool:
@@ -256,6 +213,11 @@ class TakesView(QWidget):
         key = self.takes.chosen()
         return next((one for one in self._document.session.takes if one.id == key), None)
 
+    @property
+    def stretch(self) -> tuple[int, int] | None:
+        """The marked range of the chosen take."""
+        return self.player.stretch
+
     def take_focus(self) -> None:
         """Where the keyboard goes when the view is shown."""
         self.board.setFocus()
@@ -265,49 +227,38 @@ class TakesView(QWidget):
     def close_down(self) -> None:
         """The session goes: a recording ends, what was written is kept."""
         self._timer.stop()
-        self._tick.stop()
-        self._meters.stop()
-        self.stop()
-        self.player.close()
+        self.ear.close_down()
+        self.capture.close_down()
+        self.player.close_down()
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        """Another view: the tuner lets go of its input."""
+        if self.ear.listening:
+            self._open(self.board)
+        super().hideEvent(event)
 
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.PaletteChange:
-            self._show_takes(self._document.session)
+            self.book.show_session(self._document.session)
         super().changeEvent(event)
 
     def _on_changed(self, before: Session | None, after: Session) -> None:
-        if before is None or before.takes is not after.takes:
-            self._show_takes(after)
+        if before is None or before.takes is not after.takes or (
+            before.take_bin is not after.take_bin
+        ):  # fmt: skip
+            self.book.show_session(after)
+            self._on_take()
+        elif before.mix is not after.mix:
+            self.player.show_mix(after)
         if before is None or before.rigs is not after.rigs or before.current_rig != (
             after.current_rig
         ) or before.instruments is not after.instruments:  # fmt: skip
             self._timer.start()
         else:
             self._ready_for = after
+        if self._page is self.tuner:
+            self._show_tuning()
         self._say()
-
-    def _show_takes(self, session: Session) -> None:
-        rate = session.sample_rate_hz
-        rows = []
-        for one in reversed(session.takes):
-            peak = max(track.peak_dbfs for track in one.tracks)
-            clipped = any(track.clipped_samples for track in one.tracks)
-            mark = ("keep " if one.keeper else "") + ("*" * one.rating)
-            rows.append(
-                (
-                    one.id,
-                    (
-                        Cell(mark, STARS[one.rating], bold=one.keeper, sort=float(one.rating)),
-                        Cell(one.name, bold=one.keeper),
-                        Cell(clock(one.tracks[0].frames / rate), figure=True,
-                             sort=float(one.tracks[0].frames)),
-                        Cell("CLIPS" if clipped else number(min(0.0, peak)), figure=True,
-                             sort=peak, token="danger" if clipped else ""),
-                    ),
-                )
-            )  # fmt: skip
-        self.takes.show_rows(rows)
-        self._on_take()
 
     def _ask_ready(self) -> None:
         """What is armed is worked out beside the window."""
@@ -378,26 +329,26 @@ class TakesView(QWidget):
         ready = self.ready
         writable = not self._document.read_only
         must = [one for one in ready.lines if one.must and not one.holds] if ready else []
+        missing = self.setup.missing(self.take, self.stretch)
         if not writable:
             text = "Read-only: nothing can be recorded here. P plays the chosen take."
+        elif self.ear.listening:
+            text = "Listening. 1 to 9 choose a string, F checks intonation, T closes."
         elif ready is None:
-            text = "Looking at the rig…"
+            text = "Looking at the rig\N{HORIZONTAL ELLIPSIS}"
         elif must:
             text = "Not ready: see above."
+        elif missing:
+            text = missing
         else:
             open_ = [one for one in ready.lines if not one.holds]
             remarks = f", {counted(len(open_), 'remark')} above" if open_ else ""
             text = f"Ready{remarks}, {counted(len(ready.armed), 'track')} armed. Space records."
         self.sentence.setText(text)
-        able = writable and ready is not None and not must and not self._jobs.busy
-        self.record_button.setEnabled(able)
+        able = writable and ready is not None and not must and not missing
+        self.record_button.setEnabled(able and (self.ear.listening or not self._jobs.busy))
         self.record_button.setText("Record (Space)")
-        take = self.take
-        for button in (self.keep_button, self.discard_button):
-            button.setEnabled(writable and take is not None)
-        known = take is not None and bool(take.rig_hash)
-        self.recall_button.setEnabled(writable and known)
-        self.play_button.setEnabled(take is not None)
+        self.book.enable(writable, self.take)
 
     # --- recording ---
 
@@ -409,54 +360,39 @@ class TakesView(QWidget):
             self.record()
 
     def record(self) -> None:
-        """All armed tracks, on the same sample. Getting ready takes a moment: it is done beside
-        the window, which gets the recording when it is about to begin."""
+        """All armed tracks, on the same sample; the tuner lets go of its input first."""
+        if self.ear.listening:
+            self._then_record = True
+            self.toggle_tuner()
+            return
         if self._document.read_only or self.ready is None or self._jobs.busy:
             self.said.emit("Not now: something else is running, or the session is read-only.")
             return
-        self.player.pause()
-        request = self._request(self._document.session)
-        store, source, clock_ = self._store, self._services.record_from, self._services.clock
-        started: SimpleQueue[Recording] = SimpleQueue()
-
-        def work(progress: Progress, cancel: CancelToken) -> Recorded:
-            recording = prepare(request, store, source, clock_)
-            recording.recorder.stop_when(lambda: cancel.cancelled)
-            started.put(recording)
-            try:
-                return recording.run()
-            except EditError:
-                cancel.check()  # stopped before the first sample: nothing is wrong
-                raise
-
-        self._started = started
-        self.under_way = True
-        if not self._jobs.start(Job("Recording", work, self._on_recorded, self._on_failed)):
-            self._ended()
+        missing = self.setup.missing(self.take, self.stretch)
+        if missing:
+            self.said.emit(missing)
             return
-        self.sentence.setText("Getting ready\N{HORIZONTAL ELLIPSIS} Space stops.")
-        self.record_button.setText("Stop (Space)")
-        self._meters.start()
+        self.player.pause()
+        self._open(self.board)
+        if self.capture.start(self._request(self._document.session)):
+            self.sentence.setText("Getting ready\N{HORIZONTAL ELLIPSIS} Space stops.")
+            self.record_button.setText("Stop (Space)")
 
     def _request(self, session: Session) -> RecordRequest:
         """What to record, and over what."""
-        take = self.take
-        over = Over(take) if self.along.isChecked() and take is not None else None
-        return RecordRequest(
-            session,
-            bars=self.bars.value() or None,
-            count_in_bars=self.count_in.value(),
-            click=self.click.isChecked(),
-            round_trip_frames=self._services.round_trip_frames if over else 0,
-            over=over,
-        )
+        return self.setup.request(
+            session, self.take, self.stretch, self.mix.soloed, self._services.round_trip_frames,
+            float(self.player.level.value()),
+        )  # fmt: skip
+
+    def next_way(self) -> None:
+        """Another way to record."""
+        if not self.under_way:
+            self.said.emit(self.setup.next_way())
 
     def stop(self) -> None:
         """End the recording; it becomes a take."""
-        if self.recording is not None:
-            self.recording.recorder.stop()
-        elif self.under_way:
-            self._jobs.cancel()
+        self.capture.stop()
 
     def again(self) -> None:
         """End this one into the bin and begin anew at once."""
@@ -468,93 +404,164 @@ class TakesView(QWidget):
 
     def mark(self) -> None:
         """Mark this moment of the take."""
-        if self.recording is None:
+        frame = self.capture.mark()
+        if frame is None:
             self.said.emit("M marks a moment while it records.")
             return
-        frame = self.recording.recorder.mark()
         rate = self._document.session.sample_rate_hz
         self.said.emit(f"Marked at {clock(frame / rate)}.")
 
     def _on_recorded(self, done: Recorded) -> None:
-        self._ended()
         # The note beside its files stays until the session is saved: the journal is written in
         # a thread of its own, and a death before that must not lose the take.
+        over, way = self.take, self.setup.chosen
         if self._document.apply(done.edit, journal=True):
-            self.takes.choose(done.take.id)
+            if way not in ("loop", "punch") or over is None:
+                self.takes.choose(done.take.id)
             self.said.emit(done.words)
             if done.result.stopped_by is not None:
                 self.problem.emit(done.result.stopped_by)
+        self._show_ready()
         if self._again:
             self._again = False
-            self._document.apply(take_edits.discard_take(done.take.id), journal=True)
+            for one in done.takes:
+                self._document.apply(take_edits.discard_take(one.id), journal=True)
             self.record()
 
     def _on_failed(self, error: Exception) -> None:
-        self._ended()
+        self._show_ready()
         self._again = False
         if isinstance(error, CancelledError):
             self.said.emit(error.what)
         else:
             self.problem.emit(error)
 
-    def _ended(self) -> None:
-        self._meters.stop()
-        self.recording, self.under_way = None, False
-        self._show_ready()
+    # --- what opens over the body ---
+
+    @property
+    def _page(self) -> QWidget | None:
+        return self._stack.currentWidget()
+
+    def _open(self, page: QWidget) -> None:
+        """Show a page; leaving the tuner ends its listening."""
+        if self._page is self.tuner and page is not self.tuner:
+            self.tuner.close_check()
+            self.ear.stop()
+        self._stack.setCurrentWidget(page)
+        # Tuning and noise need the room, and nothing of a take.
+        self.player.setVisible(page in (self.board, self.mix) and not self.board.far)
+
+    def _toggle(self, page: QWidget, focus: QWidget, words: str) -> bool:
+        """A page over the body, or the body again; whether it is open now."""
+        opened = self._page is not page
+        self._open(page if opened else self.board)
+        (focus if opened else self.board).setFocus()
+        self.said.emit(words if opened else "")
+        return opened
+
+    def toggle_mix(self) -> None:
+        """The monitor mix of the chosen take."""
+        if self._toggle(self.mix, self.mix.back, "1 to 9 solo a track, X goes back."):
+            self.mix.take_focus()
+
+    def toggle_far(self) -> None:
+        """Readable at two metres, or near again."""
+        far = not self.board.far
+        self._open(self.board)
+        self.board.set_far(far)
+        for widget in (self.setup, self.conditions, self.player, self.book):
+            widget.setVisible(not far)
+        self.sentence.setProperty("role", "far" if far else "headline")
+        self.sentence.style().polish(self.sentence)
+        self.board.setFocus()
+        if not far:
+            self._show_ready()
+        self.said.emit("V comes near again." if far else "")
+
+    # --- tuning ---
+
+    def toggle_tuner(self) -> None:
+        """The tuner over the body, or the body again."""
+        if self._page is not self.tuner and (self.under_way or self._jobs.busy):
+            self.said.emit("Not now: something else is running.")
+            return
+        if self._toggle(self.tuner, self.tuner.face, "T goes back."):
+            self._show_tuning()
+            self._listen()
         self._say()
 
-    def _on_meters(self) -> None:
-        """Thirty times a second while it records."""
-        if self.recording is None and not self._started.empty():
-            self.recording = self._started.get()
-        recording = self.recording
-        if recording is None:
+    def _show_tuning(self) -> None:
+        session = self._document.session
+        try:
+            track = track_to_tune(session)
+        except DiaulosError as error:
+            self.tuner.show_setup(None, session.a4_hz, str(error), "")
             return
-        rate = self._document.session.sample_rate_hz
-        meters = recording.recorder.meters
-        if meters is not None:
-            self.board.show_rows(self._live_rows(recording, meters))
-        frame = recording.recorder.captured_frames
-        if frame == 0:
-            self.sentence.setText("Count-in. Space stops.")
-            return
-        left = self._store.free_bytes()
-        minutes = left / (len(recording.armed) * 3.0 * rate * 60.0)
-        text = f"Recording {clock(frame / rate)}"
-        if recording.frames is not None:
-            text += f" of {clock(recording.frames / rate)}"
-        text += f", room for {min(999.0, minutes):.0f} min"
-        if meters is not None and (meters.lost_frames or meters.xruns):
-            text += f", {meters.xruns} xruns, {meters.lost_frames} frames lost"
-        self.sentence.setText(f"{text}. Space stops, M marks, A again.")
+        instrument = instrument_on(session, track)
+        where = f"It listens on {track.name}"
+        where += f", {instrument.name}." if instrument is not None else (
+            ". Nobody said which instrument that is: choose it in Rig to keep an intonation check."
+        )  # fmt: skip
+        made = self._services.clock().isoformat(timespec="seconds")
+        self.tuner.show_setup(instrument, session.a4_hz, where, made)
 
-    def _live_rows(self, recording: Recording, meters: Meters) -> tuple[BoardRow, ...]:
-        planned = {row.key: row for row in self.ready.rows} if self.ready is not None else {}
-        rows = []
-        for one, meter in zip(recording.armed, meters.tracks, strict=True):
-            plan = planned.get(str(one.port))
-            floor = plan.figures.floor if plan is not None else -110.0
-            target = plan.figures.target if plan is not None else None
-            peak = max(min(0.0, meter.peak_dbfs), -150.0)
-            figures = LevelFigures("dBFS", floor, 0.0, peak, max(-150.0, meter.rms_dbfs), target)
-            held = max(-150.0, min(0.0, meter.held_dbfs))
-            rows.append(
-                BoardRow(str(one.port), one.name, one.tap, figures, held, meter.clips, True)
-            )
-        return tuple(rows)
+    def _listen(self) -> None:
+        session = self._document.session
+        try:
+            track = track_to_tune(session)
+        except DiaulosError as error:
+            self.problem.emit(error)
+            return
+        frets = (0, 12) if self.tuner.check is not None else (0,)
+        if not self.ear.start(session, track, frets):
+            self.said.emit("Not now: something else is running.")
+        self._say()
+
+    def _listen_again(self) -> None:
+        """The player is told to play other frets: the ear starts anew."""
+        if self.ear.listening:
+            self.ear.stop()
+
+    def _on_ear_ended(self) -> None:
+        if self._page is self.tuner:
+            if not self._jobs.busy and not self.ear.was_cancelled:
+                self._listen()
+            else:
+                self.said.emit("The tuner stopped listening. T closes it.")
+        elif self._then_record:
+            self._then_record = False
+            self.record()
+        self._say()
+
+    def toggle_check(self) -> None:
+        """The intonation check."""
+        if self._page is not self.tuner:
+            self.toggle_tuner()
+        if self._page is self.tuner:
+            self.tuner.toggle_check()
+
+    def _keep_check(self, readings: tuple[IntonationReading, ...]) -> None:
+        instrument = self.tuner.instrument
+        if instrument is None or self._document.read_only:
+            self.said.emit("Not kept: nobody said which instrument it is, or it is read-only.")
+            return
+        if self._document.apply(keep_intonation(instrument, readings)):
+            self.said.emit(f"{counted(len(readings), 'string')} kept with {instrument.name}.")
+
+    def _make_own(self, names: tuple[str, ...]) -> None:
+        if self.tuner.instrument is not None:
+            ident = self.tuner.instrument.id
+            self._document.apply(edits.change_instrument(ident, "Another tuning", strings=names))
 
     # --- the noise check ---
 
     def toggle_noise(self) -> None:
         """The noise check over the body, or the body again."""
-        there = self._stack.currentWidget() is self.noise
-        self._stack.setCurrentIndex(0 if there else 1)
-        (self.board if there else self.noise.listen).setFocus()
-        self.said.emit("" if there else "L listens for five seconds, S goes back.")
+        self._toggle(self.noise, self.noise.listen, "H listens for five seconds, S goes back.")
 
     def listen(self) -> None:
         """Five seconds of silence, with the label that is typed."""
-        if self._stack.currentWidget() is not self.noise:
+        if self._page is not self.noise:
             self.toggle_noise()
         self.check_noise(self.noise.label.currentText())
 
@@ -576,128 +583,57 @@ class TakesView(QWidget):
 
     def _on_take(self) -> None:
         take = self.take
-        names = [(track.name, track.id) for track in take.tracks] if take is not None else []
-        shown = [
-            (self.track.itemText(i), self.track.itemData(i)) for i in range(self.track.count())
-        ]
-        if names != shown:
-            self.track.clear()
-            for name, ident in names:
-                self.track.addItem(name, ident)
-        self._show_about(take)
-        self._show_wave()
+        self.book.show_about(self._document.session, take)
+        self.player.show_take(self._document.session, take)
         self._say()
 
-    def _show_about(self, take: Take | None) -> None:
-        if take is None:
-            self.about.setText("No take is chosen." if self._document.session.takes else
-                               "No take yet: Space records the first.")  # fmt: skip
-            return
-        parts = [take.recorded_at.replace("T", " ")]
-        if take.rig_name:
-            parts.append(take.rig_name)
-        clipped = [f"{t.name} {counted(len(t.clips), 'clip')}" for t in take.tracks if t.clips]
-        parts += clipped
-        if take.marks:
-            parts.append(counted(len(take.marks), "mark"))
-        if take.cut is not None:
-            rate = self._document.session.sample_rate_hz
-            parts.append(f"cut to {clock(take.cut[0] / rate)}-{clock(take.cut[1] / rate)}")
-        if take.dropouts or take.xruns:
-            parts.append(f"{take.xruns} xruns, {len(take.dropouts)} gaps")
-        if take.notes:
-            parts.append(take.notes)
-        differs = differences_since(self._document.session, take) if take.rig_hash else ()
-        if differs:
-            words = ", ".join(one.words for one in differs[:3])
-            parts.append(f"Differs now: {words}{' …' if len(differs) > 3 else ''}")
-        self.about.setText(typeset("; ".join(parts) + "."))
+    def hear_track(self, number_: int) -> None:
+        """The n-th track of the chosen take alone, or (0, or again) the mix; in the tuner, the
+        n-th string."""
+        if self._page is self.tuner:
+            self.tuner.choose_string(number_)
+        else:
+            self.player.hear_track(number_)
 
-    def _show_wave(self) -> None:
-        take = self.take
-        rate = self._document.session.sample_rate_hz
-        if take is None:
-            self.wave.set_traces((), 0, rate)
-            return
-        track = take.track(str(self.track.currentData() or take.tracks[0].id))
-        self._hear(take, track)
-        known = self._overviews.get(track.file)
-        if known is not None:
-            self._show_overview(track, known)
-            return
-        store = self._document.store
-
-        def work(progress: Progress, cancel: CancelToken) -> Overview:
-            return overview_of(track.file, store, cancel)
-
-        def done(overview: Overview) -> None:
-            self._overviews[track.file] = overview
-            here = self.take
-            if here is not None and any(one.file == track.file for one in here.tracks):
-                self._show_overview(track, overview)
-
-        self._jobs.start(Job("take waveform", work, done, self.problem.emit, background=True))
-
-    def _show_overview(self, track: Track, overview: Overview) -> None:
-        try:
-            reader = partial(_plain, self._document.store.open_audio(track.file))
-        except DiaulosError as error:
-            self.problem.emit(error)
-            return
-        token = TAP_TOKENS.get(track.tap, "ink")
-        trace = Trace(track.name, track.tap if token != "ink" else "di", overview, reader)
-        self.wave.set_traces((trace,), track.frames, self._document.session.sample_rate_hz)
-
-    def _hear(self, take: Take, track: Track) -> None:
-        store = self._document.store
-        try:
-            channels = tuple(
-                Channel(one.id, partial(_plain, store.open_audio(one.file))) for one in take.tracks
-            )
-        except DiaulosError as error:
-            self.problem.emit(error)
-            return
-        self.player.set_channels(channels, max(one.frames for one in take.tracks))
-        self.player.set_loop(take.cut)
-        self.wave.set_loop(take.cut)
-        self.player.hear({track.id})
+    hear_0 = partialmethod(hear_track, 0)
+    hear_1 = partialmethod(hear_track, 1)
+    hear_2 = partialmethod(hear_track, 2)
+    hear_3 = partialmethod(hear_track, 3)
+    hear_4 = partialmethod(hear_track, 4)
+    hear_5 = partialmethod(hear_track, 5)
+    hear_6 = partialmethod(hear_track, 6)
+    hear_7 = partialmethod(hear_track, 7)
+    hear_8 = partialmethod(hear_track, 8)
+    hear_9 = partialmethod(hear_track, 9)
 
     def toggle_play(self) -> None:
-        """Play the chosen track, or pause."""
-        if self.player.playing:
-            self.player.pause()
-        elif self.take is not None and not self.under_way:
-            self.player.play()
-            self.level.setValue(int(self.player.level_db))
-            self._tick.start()
-        self.play_button.setText("Pause (P)" if self.player.playing else "Play (P)")
+        """Play the chosen take as it is mixed, or pause."""
+        if not self.under_way:
+            self.player.toggle_play()
 
-    def _on_tick(self) -> None:
-        self.wave.set_position(self.player.position)
-        if self.player.error is not None:
-            error, self.player.error = self.player.error, None
-            self.problem.emit(error)
-        if not self.player.playing:
-            self._tick.stop()
-            self.play_button.setText("Play (P)")
+    def toggle_loop(self) -> None:
+        """Loop, or play on."""
+        self.player.loop.toggle()
 
-    def hear_track(self, number_: int) -> None:
-        """The n-th track of the chosen take, counted from 1."""
-        if 0 < number_ <= self.track.count():
-            self.track.setCurrentIndex(number_ - 1)
-            self._show_wave()
+    def mark_in(self) -> None:
+        """The range begins at the nearest bar line."""
+        self.player.mark_range(end=False, exact=False)
 
-    def hear_1(self) -> None:
-        self.hear_track(1)
+    def mark_out(self) -> None:
+        """The range ends at the nearest bar line."""
+        self.player.mark_range(end=True, exact=False)
 
-    def hear_2(self) -> None:
-        self.hear_track(2)
+    def mark_in_exactly(self) -> None:
+        """The range begins here."""
+        self.player.mark_range(end=False, exact=True)
 
-    def hear_3(self) -> None:
-        self.hear_track(3)
+    def mark_out_exactly(self) -> None:
+        """The range ends here."""
+        self.player.mark_range(end=True, exact=True)
 
-    def hear_4(self) -> None:
-        self.hear_track(4)
+    def clear_range(self) -> None:
+        """No range."""
+        self.player.clear_range()
 
     # --- edits ---
 
@@ -719,6 +655,21 @@ class TakesView(QWidget):
     def discard(self) -> None:
         """Into the bin; Ctrl+Z or the bin brings it back."""
         self._change(lambda take: take_edits.discard_take(take.id))
+
+    def toggle_bin(self) -> None:
+        """What was discarded, or the takes again."""
+        self.book.show_bin(not self.book.in_bin)
+        (self.book.binned if self.book.in_bin else self.book.takes).setFocus()
+
+    def restore_chosen(self) -> None:
+        """The chosen take out of the bin."""
+        key = self.book.binned.chosen()
+        if key is None:
+            self.said.emit("The bin is empty.")
+            return
+        if self._document.apply(take_edits.restore_take(str(key))):
+            self.book.show_bin(False)
+            self.takes.choose(key)
 
     def recall(self) -> None:
         """The session's controls as the take had them."""
@@ -775,7 +726,4 @@ class TakesView(QWidget):
 
     def choose_course(self, name: str) -> None:
         """The track of this name in the chosen take."""
-        index = self.track.findText(name)
-        if index >= 0:
-            self.track.setCurrentIndex(index)
-            self._show_wave()
+        self.player.choose_track(name)

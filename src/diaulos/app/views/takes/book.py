@@ -1,0 +1,175 @@
+"""The takes at the right: the list, the bin behind it, and what is known of the chosen one."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QStackedLayout,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.figures import clock, counted, number, typeset
+from diaulos.app.widgets.tables import Cell, Table
+from diaulos.session.model import Session, Take
+from diaulos.session.take_edits import differences_since
+
+STARS = ("", "1 of 5", "2 of 5", "3 of 5", "4 of 5", "5 of 5")
+
+
+class TakeBook(QWidget):
+    """Shows takes; asks for what is to be done with the chosen one."""
+
+    chosen_changed = Signal()
+    turned = Signal()
+    """From the takes to the bin, or back."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.takes = Table("Takes", ("", "Take", "Length", "Peak"), 1, {0: 58, 2: 62, 3: 62})
+        self.binned = Table("Discarded takes", ("Take", "Length"), 0, {1: 62})
+        self.keep = QPushButton("Keeper (K)")
+        self.recall = QPushButton("Recall (C)")
+        self.discard = QPushButton("Discard (Del)")
+        self.restore = QPushButton("Restore (U)")
+        self.empty = QPushButton("Empty the bin\N{HORIZONTAL ELLIPSIS}")
+        self.bin = QPushButton("Bin (D)")
+        self.bin.setCheckable(True)
+        self.about = QLabel()
+        self.about.setWordWrap(True)
+        self.about.setProperty("role", "muted")
+        self.about.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
+        self.about.setAccessibleName("About the chosen take")
+        lists = QWidget()
+        self._stack = QStackedLayout(lists)
+        self._stack.addWidget(self.takes)
+        self._stack.addWidget(self.binned)
+        head = QHBoxLayout()
+        self._title = QLabel("Takes")
+        self._title.setProperty("role", "title")
+        head.addWidget(self._title)
+        head.addStretch(1)
+        head.addWidget(self.bin)
+        foot = QHBoxLayout()
+        for button in (self.keep, self.recall, self.discard, self.restore, self.empty):
+            foot.addWidget(button)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(6, 0, 0, 0)
+        column.addLayout(head)
+        column.addWidget(lists, 1)
+        column.addWidget(self.about)
+        column.addLayout(foot)
+        self.takes.currentCellChanged.connect(lambda *_: self.chosen_changed.emit())
+        self.binned.currentCellChanged.connect(lambda *_: self._show_buttons())
+        self.bin.clicked.connect(lambda on: self.show_bin(bool(on)))
+        self._writable = True
+        self._show_buttons()
+
+    @property
+    def in_bin(self) -> bool:
+        """Whether the bin is shown."""
+        return self._stack.currentWidget() is self.binned
+
+    def show_bin(self, on: bool) -> None:
+        """The bin, or the takes."""
+        self._stack.setCurrentWidget(self.binned if on else self.takes)
+        self.bin.setChecked(on)
+        self._title.setText("Discarded takes" if on else "Takes")
+        self._show_buttons()
+        self.turned.emit()
+
+    def show_session(self, session: Session) -> None:
+        """Fill both lists."""
+        rate = session.sample_rate_hz
+        rows = []
+        for one in reversed(session.takes):
+            peak = max(track.peak_dbfs for track in one.tracks)
+            clipped = any(track.clipped_samples for track in one.tracks)
+            mark = ("keep " if one.keeper else "") + ("*" * one.rating)
+            cells = (
+                Cell(mark, STARS[one.rating], bold=one.keeper, sort=float(one.rating)),
+                Cell(one.name, bold=one.keeper),
+                _length(one, rate),
+                Cell("CLIPS" if clipped else number(min(0.0, peak)), figure=True, sort=peak,
+                     token="danger" if clipped else ""),
+            )  # fmt: skip
+            rows.append((one.id, cells))
+        self.takes.show_rows(rows)
+        self.binned.show_rows(
+            [(one.id, (Cell(one.name), _length(one, rate))) for one in reversed(session.take_bin)]
+        )
+        count = len(session.take_bin)
+        self.bin.setText(f"Bin: {count} (D)" if count else "Bin (D)")
+        if self.binned.rowCount() and self.binned.chosen() is None:
+            self.binned.choose(self.binned.item(0, 0).data(0x100))
+        self._show_buttons()
+
+    def enable(self, writable: bool, take: Take | None) -> None:
+        """What can be done now."""
+        self._writable = writable
+        for button in (self.keep, self.discard):
+            button.setEnabled(writable and take is not None)
+        self.recall.setEnabled(writable and take is not None and bool(take.rig_hash))
+        self._show_buttons()
+
+    def _show_buttons(self) -> None:
+        in_bin = self.in_bin
+        for button in (self.keep, self.recall, self.discard):
+            button.setVisible(not in_bin)
+        for button in (self.restore, self.empty):
+            button.setVisible(in_bin)
+        full = self.binned.rowCount() > 0
+        self.restore.setEnabled(self._writable and self.binned.chosen() is not None)
+        self.empty.setEnabled(self._writable and full)
+
+    def show_about(self, session: Session, take: Take | None) -> None:
+        """What is known of a take."""
+        self.about.setText(typeset(_about(session, take, self.in_bin)))
+
+
+def _length(take: Take, rate_hz: int) -> Cell:
+    frames = take.tracks[0].frames
+    return Cell(clock(frames / rate_hz), figure=True, sort=float(frames))
+
+
+def _about(session: Session, take: Take | None, in_bin: bool) -> str:
+    if in_bin:
+        return (
+            "U brings the chosen one back. Files stay until the bin is emptied."
+            if session.take_bin else "The bin is empty. Del puts a take here."
+        )  # fmt: skip
+    if take is None:
+        return "No take is chosen." if session.takes else "No take yet: Space records the first."
+    rate = session.sample_rate_hz
+    parts = [take.recorded_at.replace("T", " ")]
+    if take.rig_name:
+        parts.append(take.rig_name)
+    if take.over:
+        other = next((one.name for one in session.takes if one.id == take.over), "a discarded take")
+        words = f"recorded over {other}"
+        if take.punched is not None:
+            first, last = (clock(frame / rate) for frame in take.punched)
+            words = f"{other} with {first}-{last} played anew"
+        elif take.over_frame:
+            words += f" from {clock(take.over_frame / rate)} on"
+        parts.append(words)
+    parts += [f"{t.name} {counted(len(t.clips), 'clip')}" for t in take.tracks if t.clips]
+    if take.marks:
+        parts.append(counted(len(take.marks), "mark"))
+    if take.cut is not None:
+        parts.append(f"cut to {clock(take.cut[0] / rate)}-{clock(take.cut[1] / rate)}")
+    if take.dropouts or take.xruns:
+        parts.append(f"{take.xruns} xruns, {len(take.dropouts)} gaps")
+    if take.tags:
+        parts.append(f"tags: {', '.join(take.tags)}")
+    if take.notes:
+        parts.append(take.notes)
+    differs = differences_since(session, take) if take.rig_hash else ()
+    if differs:
+        words = ", ".join(one.words for one in differs[:3])
+        parts.append(f"Differs now: {words}{' …' if len(differs) > 3 else ''}")
+    return "; ".join(parts) + "."

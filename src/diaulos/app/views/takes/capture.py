@@ -1,0 +1,142 @@
+"""A recording as the window sees it: begun by one key, told thirty times a second, ended."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from queue import SimpleQueue
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from diaulos.app.figures import clock
+from diaulos.app.jobs import Job, Jobs
+from diaulos.app.services import Services
+from diaulos.app.views.takes.board import BoardRow
+from diaulos.app.widgets.level_window import LevelFigures
+from diaulos.errors import EditError
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.recording.notes import RecordingStore
+from diaulos.work.recording.recorder import Meters
+from diaulos.work.recording.takes import Recorded, Recording, RecordRequest, prepare
+
+METERS_MS = 33
+
+
+class Capture(QObject):
+    """One recording at a time. Getting ready takes a moment: it is done beside the window,
+    which gets the recording when it is about to begin."""
+
+    told = Signal(str)
+    metered = Signal(object)
+    done = Signal(object)
+    failed = Signal(object)
+
+    def __init__(
+        self, jobs: Jobs, services: Callable[[], Services], store: RecordingStore,
+        planned: Callable[[], tuple[BoardRow, ...]], parent: QObject,
+    ) -> None:  # fmt: skip
+        super().__init__(parent)
+        self._jobs, self._services, self._store = jobs, services, store
+        self._planned = planned
+        self.recording: Recording | None = None
+        """Once it is about to begin."""
+        self.under_way = False
+        """From the key to the take."""
+        self._started: SimpleQueue[Recording] = SimpleQueue()
+        self._timer = QTimer(self)
+        self._timer.setInterval(METERS_MS)
+        self._timer.timeout.connect(self._on_meters)
+
+    def start(self, request: RecordRequest) -> bool:
+        """Begin; False where another job is under way."""
+        services = self._services()
+        store, source, clock_ = self._store, services.record_from, services.clock
+        started: SimpleQueue[Recording] = SimpleQueue()
+
+        def work(progress: Progress, cancel: CancelToken) -> Recorded:
+            recording = prepare(request, store, source, clock_)
+            recording.recorder.stop_when(lambda: cancel.cancelled)
+            started.put(recording)
+            try:
+                return recording.run()
+            except EditError:
+                cancel.check()  # stopped before the first sample: nothing is wrong
+                raise
+
+        self._started = started
+        self.under_way = True
+        if not self._jobs.start(Job("Recording", work, self._on_done, self._on_failed)):
+            self._ended()
+            return False
+        self._timer.start()
+        return True
+
+    def stop(self) -> None:
+        """End it; it becomes a take."""
+        if self.recording is not None:
+            self.recording.recorder.stop()
+        elif self.under_way:
+            self._jobs.cancel()
+
+    def mark(self) -> int | None:
+        """Mark this moment; its frame, None while nothing is recorded."""
+        return None if self.recording is None else self.recording.recorder.mark()
+
+    def close_down(self) -> None:
+        """The session goes: a recording ends, what was written is kept."""
+        self._timer.stop()
+        self.stop()
+
+    def _ended(self) -> None:
+        self._timer.stop()
+        self.recording, self.under_way = None, False
+
+    def _on_done(self, recorded: Recorded) -> None:
+        self._ended()
+        self.done.emit(recorded)
+
+    def _on_failed(self, error: Exception) -> None:
+        self._ended()
+        self.failed.emit(error)
+
+    def _on_meters(self) -> None:
+        if self.recording is None and not self._started.empty():
+            self.recording = self._started.get()
+        recording = self.recording
+        if recording is None:
+            return
+        meters = recording.recorder.meters
+        if meters is not None:
+            self.metered.emit(self._rows(recording, meters))
+        self.told.emit(self._sentence(recording, meters))
+
+    def _sentence(self, recording: Recording, meters: Meters | None) -> str:
+        rate = recording.request.session.sample_rate_hz
+        frame = recording.recorder.captured_frames
+        if frame == 0:
+            ahead = "Count-in" if recording.times.count_in else "Pre-roll"
+            return f"{ahead}. Space stops."
+        minutes = self._store.free_bytes() / (len(recording.armed) * 3.0 * rate * 60.0)
+        text = f"Recording {clock(frame / rate)}"
+        if recording.frames is not None:
+            text += f" of {clock(recording.frames / rate)}"
+        if recording.round_frames:
+            text += f", round {frame // recording.round_frames + 1}"
+        text += f", room for {min(999.0, minutes):.0f} min"
+        if meters is not None and (meters.lost_frames or meters.xruns):
+            text += f", {meters.xruns} xruns, {meters.lost_frames} frames lost"
+        return f"{text}. Space stops, M marks, A again."
+
+    def _rows(self, recording: Recording, meters: Meters) -> tuple[BoardRow, ...]:
+        planned = {row.key: row for row in self._planned()}
+        rows = []
+        for one, meter in zip(recording.armed, meters.tracks, strict=True):
+            plan = planned.get(str(one.port))
+            floor = plan.figures.floor if plan is not None else -110.0
+            target = plan.figures.target if plan is not None else None
+            peak = max(min(0.0, meter.peak_dbfs), -150.0)
+            figures = LevelFigures("dBFS", floor, 0.0, peak, max(-150.0, meter.rms_dbfs), target)
+            held = max(-150.0, min(0.0, meter.held_dbfs))
+            rows.append(
+                BoardRow(str(one.port), one.name, one.tap, figures, held, meter.clips, True)
+            )
+        return tuple(rows)

@@ -1,0 +1,192 @@
+"""The monitor mix, over the body of Takes: what is heard of the chosen take, how loud, where.
+
+It also rules what plays while the next part is recorded. A solo is of the moment; all else
+is kept with the session and can be undone.
+"""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QSlider,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app import theme
+from diaulos.app.figures import number
+from diaulos.app.widgets.marks import paint_mark
+from diaulos.work.mixing import MixRow, audible
+
+LOWEST_DB, HIGHEST_DB = -60, 12
+
+
+class _Mark(QWidget):
+    """A tap's mark."""
+
+    def __init__(self, tap: str) -> None:
+        super().__init__()
+        self._tap = tap
+        self.setFixedSize(QSize(20, 20))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        paint_mark(QPainter(self), QRectF(self.rect()), self._tap, theme.current())
+
+
+class _Strip:
+    """The controls of one row of the mix, placed in a grid."""
+
+    def __init__(self, panel: MixPanel, line: int, grid: QGridLayout, row: MixRow) -> None:
+        self._panel, self.key = panel, row.key
+        self.name = QLabel(row.name)
+        self.name.setMinimumWidth(150)
+        self.solo = QPushButton("Solo")
+        self.mute = QPushButton("Mute")
+        for button, word in ((self.solo, "Solo"), (self.mute, "Mute")):
+            button.setCheckable(True)
+            button.setAccessibleName(f"{word} {row.name}")
+        self.level = QSlider(Qt.Orientation.Horizontal)
+        self.level.setRange(LOWEST_DB, HIGHEST_DB)
+        self.level.setPageStep(3)
+        self.level.setAccessibleName(f"Level of {row.name} in dB")
+        self.level_words = QLabel()
+        self.pan = QSlider(Qt.Orientation.Horizontal)
+        self.pan.setRange(-100, 100)
+        self.pan.setPageStep(10)
+        self.pan.setAccessibleName(f"Place of {row.name}, left to right")
+        self.pan.setToolTip("Equal power: +3 dB at a side, 0 dB in the middle. Home is the middle.")
+        self.pan_words = QLabel()
+        for label, width in ((self.level_words, 74), (self.pan_words, 74)):
+            label.setProperty("role", "figure")
+            label.setFixedWidth(width)
+        self.state = QLabel()
+        self.state.setProperty("role", "muted")
+        self.state.setFixedWidth(70)
+        for column, widget in enumerate(
+            (_Mark(row.tap), self.name, self.state, self.solo, self.mute, self.level,
+             self.level_words, self.pan, self.pan_words)
+        ):  # fmt: skip
+            grid.addWidget(widget, line, column)
+        self.solo.clicked.connect(lambda on: panel.solo(self.key, on))
+        self.mute.clicked.connect(lambda on: self._ask(muted=bool(on)))
+        self.level.valueChanged.connect(lambda value: self._ask(level_db=float(value)))
+        self.pan.valueChanged.connect(lambda value: self._ask(pan=value / 100.0))
+
+    def _ask(self, **values: object) -> None:
+        row = self._panel.row(self.key)
+        if row is not None:
+            heard = row.heard.model_copy(update=values)
+            self._panel.heard_asked.emit(self.key, heard, f"mix {self.key} {next(iter(values))}")
+
+    def show(self, row: MixRow, heard: bool, soloed: bool) -> None:
+        """The row as it is now, without asking for it."""
+        self.name.setText(row.name)
+        for slider, value in (
+            (self.level, round(row.heard.level_db)), (self.pan, round(100 * row.heard.pan)),
+        ):  # fmt: skip
+            blocked = slider.blockSignals(True)
+            slider.setValue(value)
+            slider.blockSignals(blocked)
+        self.solo.setChecked(soloed)
+        self.mute.setChecked(row.muted)
+        self.level_words.setText(f"{number(row.heard.level_db, 0, sign=True)} dB")
+        self.pan_words.setText(pan_words(row.heard.pan))
+        self.state.setText("heard" if heard else "not heard")
+
+
+def pan_words(pan: float) -> str:
+    """middle, left 40, right 100."""
+    share = round(100 * pan)
+    return "middle" if share == 0 else f"{'left' if share < 0 else 'right'} {abs(share)}"
+
+
+class MixPanel(QWidget):
+    """Shows a mix; asks for changes."""
+
+    heard_asked = Signal(str, object, str)
+    """(audio file, Heard, key under which changes are one step of undo)."""
+    solo_changed = Signal(object)
+    left = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._rows: tuple[MixRow, ...] = ()
+        self._strips: dict[str, _Strip] = {}
+        self.soloed: frozenset[str] = frozenset()
+        self.back = QPushButton("Back (X)")
+        self.back.clicked.connect(self.left)
+        self.hint = QLabel(
+            "What is heard of the chosen take, alone and while the next part is recorded. A dry "
+            "DI is muted as is usual: it does not change what is recorded."
+        )
+        self.hint.setWordWrap(True)
+        self.hint.setProperty("role", "muted")
+        self._inner = QWidget()
+        self._grid = QGridLayout(self._inner)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self._inner)
+        scroll.setAccessibleName("Tracks and passes")
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        top = QHBoxLayout()
+        top.addWidget(self.hint, 1)
+        top.addWidget(self.back, 0, Qt.AlignmentFlag.AlignTop)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addLayout(top)
+        column.addWidget(scroll, 1)
+
+    def row(self, key: str) -> MixRow | None:
+        """The row of an audio file."""
+        return next((row for row in self._rows if row.key == key), None)
+
+    def strip(self, key: str) -> _Strip:
+        """The controls of an audio file."""
+        return self._strips[key]
+
+    def take_focus(self) -> None:
+        """Where the keyboard goes."""
+        first = next(iter(self._strips.values()), None)
+        (first.level if first is not None else self.back).setFocus()
+
+    def show_rows(self, rows: tuple[MixRow, ...]) -> None:
+        """The mix of a take."""
+        if [row.key for row in rows] != [row.key for row in self._rows]:
+            self.soloed = frozenset()
+            self._rebuild(rows)
+        self._rows = rows
+        self._refresh()
+
+    def _rebuild(self, rows: tuple[MixRow, ...]) -> None:
+        while (item := self._grid.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.deleteLater()
+        self._strips = {}
+        for column, words in ((5, "Level"), (7, "Left to right")):
+            label = QLabel(words)
+            label.setProperty("role", "muted")
+            self._grid.addWidget(label, 0, column)
+        for line, row in enumerate(rows, start=1):
+            self._strips[row.key] = _Strip(self, line, self._grid, row)
+        self._grid.setRowStretch(len(rows) + 1, 1)
+        self._grid.setColumnStretch(5, 3)
+        self._grid.setColumnStretch(7, 2)
+
+    def solo(self, key: str, on: bool, alone: bool = False) -> None:
+        """Hear this one (with `alone`, only this one), or no longer."""
+        kept = frozenset() if alone else self.soloed
+        self.soloed = kept | {key} if on else kept - {key}
+        self._refresh()
+        self.solo_changed.emit(self.soloed)
+
+    def _refresh(self) -> None:
+        heard = audible(self._rows, self.soloed)
+        for row in self._rows:
+            self._strips[row.key].show(row, row.key in heard, row.key in self.soloed)

@@ -1,0 +1,323 @@
+"""Hearing and seeing the chosen take: its waveform, its mix, the marked range, the levels.
+
+The mix itself is shown by `MixPanel`; here it is read from the session and heard.
+"""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QSlider,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.document import Document
+from diaulos.app.figures import clock, number
+from diaulos.app.jobs import Job, Jobs
+from diaulos.app.views.takes.mix import MixPanel
+from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.marks import TAP_TOKENS
+from diaulos.app.widgets.waveform import Trace, Waveform
+from diaulos.errors import DiaulosError
+from diaulos.session import take_edits
+from diaulos.session.model import Heard, Session, Take, Track
+from diaulos.signal.overview import Overview
+from diaulos.work.listening import LOUDEST_LEVEL_DB, START_LEVEL_DB, Player
+from diaulos.work.measuring import read_span
+from diaulos.work.mixing import audible, channels_of, level_of, mix_rows
+from diaulos.work.overviews import overview_of
+from diaulos.work.ports import CancelToken, OutputBackend, Progress
+from diaulos.work.recording.over import Over, bar_of
+
+TICK_MS = 50
+
+
+class TakePlayer(QWidget):
+    """Plays and draws one take."""
+
+    said = Signal(str)
+    problem = Signal(object)
+    range_changed = Signal()
+
+    def __init__(
+        self, document: Document, jobs: Jobs, output: OutputBackend, mix: MixPanel,
+        levels_db: dict[str, float],
+    ) -> None:  # fmt: skip
+        super().__init__()
+        self._document, self._jobs, self._mix = document, jobs, mix
+        self.sound = Player(output, document.session.sample_rate_hz, levels_db)
+        self._take: Take | None = None
+        self._range: tuple[int, int] | None = None
+        self._range_of = ""
+        self._overviews: dict[str, Overview] = {}
+        self._build()
+        self._tick = QTimer(self)
+        self._tick.setInterval(TICK_MS)
+        self._tick.timeout.connect(self._on_tick)
+        self.track.activated.connect(lambda _i: self._show_wave())
+        self.play.clicked.connect(self.toggle_play)
+        self.loop.toggled.connect(lambda _on: self._show_range())
+        self.wave.sought.connect(self._seek)
+        self.level.valueChanged.connect(self._on_level)
+        mix.heard_asked.connect(self._on_heard_asked)
+        mix.solo_changed.connect(lambda _solo: self._hear())
+
+    def _build(self) -> None:
+        self.wave = Waveform()
+        self.wave.set_empty_text("Choose a take to see its waveform.")
+        self.wave.setAccessibleName("Waveform of the chosen track")
+        self.wave.setToolTip(
+            "Click to go there. I and O mark a range at that place, to whole bars; with Shift, "
+            "exactly. + and \N{MINUS SIGN} zoom, arrows move."
+        )
+        self.wave.setFixedHeight(132)
+        self.track = combo("Track to see", least=9)
+        self.play = QPushButton("Play (P)")
+        self.loop = QCheckBox("Loop (L)")
+        self.loop.setToolTip("The marked range, else the bars it is cut to, else the whole take")
+        self.mix_button = QPushButton("Mix (X)")
+        self.range_words = QLabel()
+        self.range_words.setProperty("role", "muted")
+        self.range_words.setAccessibleName("Marked range")
+        self.level = QSlider(Qt.Orientation.Horizontal)
+        self.level.setRange(-60, int(LOUDEST_LEVEL_DB))
+        self.level.setValue(int(START_LEVEL_DB))
+        self.level.setFixedWidth(96)
+        self.level.setAccessibleName("Listening level in dB")
+        self.level.setToolTip("Of all that is heard, alone and while it records; it starts quiet")
+        self.level_words = QLabel()
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        for widget in (self.track, self.play, self.loop, self.mix_button):
+            row.addWidget(widget)
+        self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(self.range_words, 1)
+        label = QLabel("Level")
+        label.setBuddy(self.level)
+        self.level_words.setProperty("role", "figure")
+        self.level_words.setFixedWidth(58)
+        for shown in (label, self.level, self.level_words):
+            row.addWidget(shown)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addLayout(row)
+        column.addWidget(self.wave)
+        self._show_level()
+
+    def close_down(self) -> None:
+        """Let go of the output."""
+        self._tick.stop()
+        self.sound.close()
+
+    # --- the take ---
+
+    def show_take(self, session: Session, take: Take | None) -> None:
+        """Another take, or what became of this one."""
+        self._take = take
+        names = [(track.name, track.id) for track in take.tracks] if take is not None else []
+        shown = [
+            (self.track.itemText(i), self.track.itemData(i)) for i in range(self.track.count())
+        ]
+        if names != shown:
+            self.track.clear()
+            for name, ident in names:
+                self.track.addItem(name, ident)
+        if take is not None and take.cut is not None and self._range_of != take.id:
+            self.loop.setChecked(True)
+        self.play.setEnabled(take is not None)
+        self.mix_button.setEnabled(take is not None)
+        self.show_mix(session)
+        self._show_wave()
+
+    def choose_track(self, name: str) -> None:
+        """The track of this name."""
+        index = self.track.findText(name)
+        if index >= 0:
+            self.track.setCurrentIndex(index)
+            self._show_wave()
+
+    def _show_wave(self) -> None:
+        take = self._take
+        if take is None:
+            self.wave.set_traces((), 0, self._document.session.sample_rate_hz)
+            return
+        track = take.track(str(self.track.currentData() or take.tracks[0].id))
+        known = self._overviews.get(track.file)
+        if known is not None:
+            self._show_overview(track, known)
+            return
+        store = self._document.store
+
+        def work(progress: Progress, cancel: CancelToken) -> Overview:
+            return overview_of(track.file, store, cancel)
+
+        def done(overview: Overview) -> None:
+            self._overviews[track.file] = overview
+            if self._take is not None and any(one.file == track.file for one in self._take.tracks):
+                self._show_overview(track, overview)
+
+        self._jobs.start(Job("take waveform", work, done, self.problem.emit, background=True))
+
+    def _show_overview(self, track: Track, overview: Overview) -> None:
+        try:
+            reader = partial(read_span, self._document.store.open_audio(track.file))
+        except DiaulosError as error:
+            self.problem.emit(error)
+            return
+        tap = track.tap if track.tap in TAP_TOKENS else "di"
+        trace = Trace(track.name, tap, overview, reader)
+        self.wave.set_traces((trace,), track.frames, self._document.session.sample_rate_hz)
+
+    # --- what is heard ---
+
+    def show_mix(self, session: Session) -> None:
+        """The take's tracks and passes, in the mix and for the ear."""
+        take = self._take
+        rows = mix_rows(session, take) if take is not None else ()
+        known = {channel.key for channel in self.sound.channels}
+        self._mix.show_rows(rows)
+        if take is None:
+            self.sound.pause()
+        elif known != {row.key for row in rows}:
+            try:
+                channels = channels_of(rows, self._document.store)
+            except DiaulosError as error:
+                self.problem.emit(error)
+                return
+            self.sound.set_channels(channels, max(one.frames for one in take.tracks))
+        else:
+            self.sound.set_mix({row.key: (level_of(row), row.heard.pan) for row in rows})
+        self._hear()
+        self._show_range()
+
+    def _hear(self) -> None:
+        if self._take is None:
+            return
+        heard = audible(mix_rows(self._document.session, self._take), self._mix.soloed)
+        if heard != self.sound.heard:
+            self.sound.hear(heard)
+
+    def _on_heard_asked(self, key: str, heard: Heard, merge: str) -> None:
+        self._document.apply(take_edits.set_heard(key, heard), merge=merge)
+
+    def hear_track(self, number_: int) -> None:
+        """The n-th row of the mix alone, counted from 1; again, or 0: the mix."""
+        take = self._take
+        if take is None or number_ > len(take.tracks) + len(take.passes):
+            return
+        rows = mix_rows(self._document.session, take)
+        key = rows[number_ - 1].key if number_ else ""
+        on = bool(number_) and self._mix.soloed != {key}
+        self._mix.solo(key, on, alone=True)
+        self.said.emit(f"{rows[number_ - 1].name} alone." if on else "The mix.")
+        if 0 < number_ <= self.track.count():
+            self.track.setCurrentIndex(number_ - 1)
+            self._show_wave()
+
+    def toggle_play(self) -> None:
+        """Play the take as it is mixed, or pause."""
+        if self.sound.playing:
+            self.sound.pause()
+        elif self._take is not None:
+            self.sound.play()
+            self.level.setValue(int(self.sound.level_db))
+            self._tick.start()
+        self.play.setText("Pause (P)" if self.sound.playing else "Play (P)")
+
+    def pause(self) -> None:
+        """Stop where it is."""
+        self.sound.pause()
+        self.play.setText("Play (P)")
+
+    def _seek(self, frame: int) -> None:
+        self.sound.seek(frame)
+        self.wave.set_position(frame)
+
+    def _on_level(self, value: int) -> None:
+        self.sound.set_level(float(value))
+        self._show_level()
+
+    def _show_level(self) -> None:
+        self.level_words.setText(f"{number(float(self.level.value()), 0)} dB")
+
+    def _on_tick(self) -> None:
+        self.wave.set_position(self.sound.position)
+        if self.sound.error is not None:
+            error, self.sound.error = self.sound.error, None
+            self.problem.emit(error)
+        if not self.sound.playing:
+            self._tick.stop()
+            self.play.setText("Play (P)")
+
+    # --- the marked range ---
+
+    @property
+    def stretch(self) -> tuple[int, int] | None:
+        """The marked range of the take that is shown."""
+        return self._range if self._take is not None and self._take.id == self._range_of else None
+
+    def mark_range(self, *, end: bool, exact: bool) -> None:
+        """It begins, or ends, at the place that is heard or was clicked: at the nearest bar
+        line, unless exact."""
+        take = self._take
+        if take is None:
+            self.said.emit("Choose a take first.")
+            return
+        length = max(track.frames for track in take.tracks)
+        at = self.sound.position if self.sound.playing else self.wave.position
+        if not exact:
+            bar = bar_of(self._document.session, Over(take))
+            at = round(round(at / bar) * bar)
+        at = min(length, at)
+        first, last = self.stretch or (0, length)
+        first, last = (first, at) if end else (at, last)
+        if last <= first:
+            # What was marked before lies on the wrong side: it gives way.
+            first, last = (0, at) if end else (at, length)
+        if last <= first:
+            self.said.emit("There is nothing on that side: go to another place, then mark it.")
+            return
+        self._range, self._range_of = (first, last), take.id
+        self.loop.setChecked(True)
+        self._show_range()
+        self.range_changed.emit()
+
+    def clear_range(self) -> None:
+        """No range."""
+        self._range = None
+        self._show_range()
+        self.range_changed.emit()
+
+    def _show_range(self) -> None:
+        take, stretch = self._take, self.stretch
+        shown = stretch or (take.cut if take is not None else None)
+        self.wave.set_loop(shown)
+        whole = (0, max(track.frames for track in take.tracks)) if take is not None else None
+        loop = (shown or whole) if self.loop.isChecked() else None
+        if loop != self.sound.loop:
+            self.sound.set_loop(loop)
+        words = ""
+        if stretch is not None and take is not None:
+            words = self._range_text(take, stretch)
+        elif take is not None:
+            words = "I and O mark a range"
+        self.range_words.setText(words)
+
+    def _range_text(self, take: Take, stretch: tuple[int, int]) -> str:
+        session = self._document.session
+        bar = bar_of(session, Over(take))
+        times = "\N{EN DASH}".join(clock(frame / session.sample_rate_hz) for frame in stretch)
+        first, last = (frame / bar for frame in stretch)
+        if abs(first - round(first)) < 0.001 and abs(last - round(last)) < 0.001:
+            one, other = round(first) + 1, round(last)
+            bars = f"bar {one}" if one == other else f"bars {one}\N{EN DASH}{other}"
+            return f"{bars}, {times}"
+        return times

@@ -1,0 +1,138 @@
+"""How the next take is recorded: the row at the top of Takes."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSlider,
+    QSpinBox,
+    QWidget,
+)
+
+from diaulos.app.figures import number
+from diaulos.app.widgets.controls import combo
+from diaulos.session.model import Session, Take
+from diaulos.work.recording.over import Over
+from diaulos.work.recording.takes import RecordRequest
+
+CLICK_DB = -6
+WAYS = {
+    "new": "New take",
+    "along": "Over the chosen take",
+    "loop": "Round the range",
+    "punch": "Into the range",
+}
+TIPS = {
+    "new": "A new take, from its beginning",
+    "along": "The chosen take plays along; the new one lands in time with what is heard",
+    "loop": "The marked bars of the chosen take come round; every round becomes a take",
+    "punch": "The marked range is played anew inside a copy; the chosen take is kept",
+}
+
+
+class SetupBar(QWidget):
+    """Which way, how long, with which click."""
+
+    changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.record = QPushButton("Record (Space)")
+        self.record.setProperty("main", "true")
+        self.way = combo("How it is recorded (W)", WAYS, least=15)
+        self.bars = _spin("bars ", "until stopped", 999, "Length of the take")
+        self.loop = _spin("loop of ", "no loop", 64, "Length of a loop")
+        self.loop.setToolTip("Length of a loop: the next take begins after so many bars, no gap")
+        self.pre_roll = _spin("pre-roll ", "no pre-roll", 8, "Pre-roll of a punch")
+        self.pre_roll.setValue(1)
+        self.count_in = _spin("count-in ", "no count-in", 8, "Count-in")
+        self.count_in.setValue(1)
+        self.click = QCheckBox("Click")
+        self.click.setToolTip("Also while it records; the count-in clicks by itself")
+        self.click_level = QSlider(Qt.Orientation.Horizontal)
+        self.click_level.setRange(-40, 12)
+        self.click_level.setValue(CLICK_DB)
+        self.click_level.setFixedWidth(72)
+        self.click_level.setAccessibleName("Click level in dB")
+        self.click_words = QLabel()
+        self.click_words.setProperty("role", "figure")
+        self.click_words.setFixedWidth(58)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(8)
+        for widget in (self.record, self.way, self.bars, self.loop, self.pre_roll, self.count_in,
+                       self.click, self.click_level, self.click_words):  # fmt: skip
+            row.addWidget(widget)
+        row.addStretch(1)
+        self.way.currentIndexChanged.connect(self._on_way)
+        self.click_level.valueChanged.connect(self._show_click)
+        self._show_click(self.click_level.value())
+        self._on_way()
+
+    def _show_click(self, value: int) -> None:
+        self.click_words.setText(f"{number(float(value), 0)} dB")
+
+    @property
+    def chosen(self) -> str:
+        """new, along, loop or punch."""
+        return str(self.way.currentData())
+
+    def next_way(self) -> str:
+        """The next way in the list; returns its words."""
+        self.way.setCurrentIndex((self.way.currentIndex() + 1) % self.way.count())
+        return f"{self.way.currentText()}: {TIPS[self.chosen]}."
+
+    def _on_way(self) -> None:
+        chosen = self.chosen
+        self.way.setToolTip(TIPS[chosen])
+        self.bars.setVisible(chosen != "punch")
+        self.loop.setVisible(chosen in ("new", "along"))
+        self.pre_roll.setVisible(chosen == "punch")
+        self.changed.emit()
+
+    def missing(self, take: Take | None, stretch: tuple[int, int] | None) -> str:
+        """What must be there for this way and is not, in words."""
+        if self.chosen == "new":
+            return ""
+        if take is None:
+            return "Choose a take to record over."
+        if self.chosen != "along" and stretch is None:
+            return "Mark a range: I at its beginning, O at its end."
+        return ""
+
+    def request(
+        self, session: Session, take: Take | None, stretch: tuple[int, int] | None,
+        solo: frozenset[str], round_trip_frames: int, monitor_db: float,
+    ) -> RecordRequest:  # fmt: skip
+        """What is asked for."""
+        way, over = self.chosen, None
+        if take is not None and way != "new" and not self.missing(take, stretch):
+            first, last = stretch if stretch is not None and way != "along" else (0, None)
+            over = Over(take, way, first, last, self.pre_roll.value(), solo)  # type: ignore[arg-type]
+        return RecordRequest(
+            session,
+            bars=None if way == "punch" else self.bars.value() or None,
+            loop_bars=(self.loop.value() or None) if way in ("new", "along") else None,
+            count_in_bars=self.count_in.value(),
+            click=self.click.isChecked(),
+            click_db=float(self.click_level.value()),
+            monitor_db=monitor_db,
+            round_trip_frames=round_trip_frames if over else 0,
+            over=over,
+        )
+
+
+def _spin(prefix: str, none: str, most: int, name: str) -> QSpinBox:
+    spin = QSpinBox()
+    spin.setRange(0, most)
+    spin.setPrefix(prefix)
+    if not prefix.startswith("bars"):
+        spin.setSuffix(" bars")
+    spin.setSpecialValueText(none)
+    spin.setAccessibleName(name)
+    spin.setToolTip(f"{name}, in bars")
+    return spin
