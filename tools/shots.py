@@ -62,6 +62,11 @@ def recorded(desk: Desk) -> bool:
     return desk.takes is not None and not desk.takes.under_way and desk.jobs.quiet
 
 
+def three_strings(desk: Desk) -> bool:
+    """Whether the intonation check has come so far."""
+    return desk.takes is not None and desk.takes.tuner.table.rowCount() >= 3
+
+
 def main() -> None:
     """Write one picture per view and look."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -125,6 +130,12 @@ def main() -> None:
             takes.record()
             wait(app, partial(recorded, desk))
             window.grab().save(str(out.out / f"takes-{look.name}.png"))
+            takes.toggle_tuner()
+            takes.toggle_check()
+            wait(app, partial(three_strings, desk))
+            window.grab().save(str(out.out / f"takes-tuner-{look.name}.png"))
+            takes.toggle_tuner()
+            wait(app, partial(settled_now, desk))
             document.mark_saved(document.session)
             window.close()
             app.processEvents()

@@ -478,7 +478,7 @@ def test_dry_tracks_are_muted_until_somebody_asks(folder: SessionFolder) -> None
 
 def test_passes_are_heard_in_time_and_matched(folder: SessionFolder) -> None:
     """A pass that came back 100 frames late, upside down: the mix takes both out."""
-    session, take, audio = old_take(folder)
+    session, _, audio = old_take(folder)
     late = np.concatenate([np.zeros(100, np.float32), -0.5 * audio[0]])
     sink = folder.create_audio("audio/t0001_p01_k01.wav", RATE, 1, "float", FileNotes("", NOON))
     sink.write(late)

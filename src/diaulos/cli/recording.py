@@ -109,6 +109,9 @@ def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:
                 "file": track.file,
                 "peak_dbfs": round(track.peak_dbfs, 3),
                 "loudness_lufs": track.loudness_lufs,
+                "quietest_dbfs": (
+                    None if track.quietest_dbfs is None else round(track.quietest_dbfs, 2)
+                ),
                 "clips": len(track.clips),
                 "clipped_samples": track.clipped_samples,
                 "full_scale_dbu": track.full_scale_dbu,

@@ -67,6 +67,8 @@ class Track(Frozen):
     clips: tuple[int, ...] = Field(default=(), max_length=1_000)
     """Frames at which it began to clip."""
     input_number: int | None = Field(default=None, ge=1, le=256)
+    quietest_dbfs: float | None = None
+    """RMS of its quietest 0.3 s: its noise is no louder. None where nobody measured it."""
 
 
 class Dropped(Frozen):

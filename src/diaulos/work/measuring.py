@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from diaulos.signal.loudness import Layout, Loudness, LoudnessMeter
 from diaulos.signal.peaks import TruePeakMeter
+from diaulos.signal.quiet import QuietestMeter
 from diaulos.units import gain_to_db
 from diaulos.work.ports import AudioSource
 
@@ -28,6 +29,8 @@ class Levels:
     true_peak_dbtp: float
     loudness: Loudness
     clipped_samples: int
+    quietest_dbfs: float | None = None
+    """RMS of the quietest 0.3 s of a single channel: its noise is no louder."""
 
 
 def measure_blocks(
@@ -36,9 +39,12 @@ def measure_blocks(
     """Measure blocks of (frames, channels)."""
     loudness = LoudnessMeter(float(rate_hz), channels, layout)
     peaks = [TruePeakMeter() for _ in range(channels)]
+    quiet = QuietestMeter(rate_hz)
     frames = clipped = 0
     for block in blocks:
         loudness.add(block)
+        if channels == 1:
+            quiet.add(block[:, 0])
         for channel, meter in enumerate(peaks):
             meter.add(block[:, channel])
         clipped += int(np.count_nonzero(np.abs(block) >= FULL_SCALE))
@@ -51,6 +57,7 @@ def measure_blocks(
         true_peak_dbtp=gain_to_db(max(meter.true_peak for meter in peaks)),
         loudness=loudness.reading(),
         clipped_samples=clipped,
+        quietest_dbfs=quiet.reading(),
     )
 
 

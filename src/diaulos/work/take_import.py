@@ -197,6 +197,7 @@ def _track(number: int, one: WantedTrack, file: str, store: SessionStore) -> Tra
         frames=stored.frames,
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         loudness_lufs=finite_or_none(levels.loudness.lufs),
+        quietest_dbfs=levels.quietest_dbfs,
         clipped_samples=levels.clipped_samples,
     )
 

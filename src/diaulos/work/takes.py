@@ -125,6 +125,7 @@ def import_di(
         load_ohm=request.load_ohm,
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         loudness_lufs=finite_or_none(levels.loudness.lufs),
+        quietest_dbfs=levels.quietest_dbfs,
         clipped_samples=levels.clipped_samples,
     )
     instrument_id, extra = _instrument(request, session)

@@ -46,6 +46,16 @@ class Trace:
     gain: float = 1.0
 
 
+@dataclass(frozen=True)
+class Mark:
+    """A place, from `frame` on for `frames` (0: a moment), with a letter and a colour."""
+
+    frame: int
+    letter: str
+    token: str = "ink"
+    frames: int = 0
+
+
 class Waveform(Plot):
     """Overlaid waveforms over time."""
 
@@ -62,6 +72,7 @@ class Waveform(Plot):
         self._cursor: float | None = None
         self._loop: tuple[int, int] | None = None
         self._empty = ""
+        self._marks: tuple[Mark, ...] = ()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAccessibleName("Waveform of DI and return")
@@ -75,6 +86,11 @@ class Waveform(Plot):
         self._traces, self._frames, self._rate_hz = traces, frames, rate_hz
         names = " and ".join(f"{trace.name}" for trace in traces)
         self.setAccessibleDescription(f"{names}, {frames / rate_hz:.1f} seconds")
+        self.update()
+
+    def set_marks(self, marks: tuple[Mark, ...]) -> None:
+        """Places with a letter each: marks, clips, gaps."""
+        self._marks = marks
         self.update()
 
     def set_empty_text(self, text: str) -> None:
@@ -224,9 +240,28 @@ class Waveform(Plot):
                 self._paint_samples(painter, plot, trace, scale)
             else:
                 self._paint_envelope(painter, plot, trace, scale)
+        self._paint_marks(painter, plot)
         self._paint_lines(painter, plot)
         painter.setClipping(False)
         self._paint_legend(painter, plot)
+
+    def _paint_marks(self, painter: QPainter, plot: QRectF) -> None:
+        painter.setFont(theme.text_font(8, bold=True))
+        first, last = self._view
+        for mark in self._marks:
+            if not first <= mark.frame + mark.frames or mark.frame > last:
+                continue
+            colour = theme.current().colour(mark.token)
+            x = self._x_of(mark.frame)
+            if mark.frames:
+                width = max(2.0, self._x_of(mark.frame + mark.frames) - x)
+                shade = theme.current().colour(mark.token)
+                shade.setAlpha(90)
+                painter.fillRect(QRectF(x, plot.top(), width, plot.height()), shade)
+            painter.setPen(QPen(colour, 1))
+            painter.drawLine(QPointF(x, plot.bottom() - 16), QPointF(x, plot.bottom()))
+            painter.drawText(QRectF(x + 2, plot.bottom() - 17, 20, 12),
+                             Qt.AlignmentFlag.AlignLeft, mark.letter)  # fmt: skip
 
     def _scale(self) -> float:
         top = 1e-6

@@ -66,6 +66,7 @@ def recover_take(session: Session, store: RecordingStore, take_id: str) -> Recor
                     "peak_dbfs": max(levels.peak_dbfs, -200.0),
                     "loudness_lufs": finite_or_none(levels.loudness.lufs),
                     "clipped_samples": levels.clipped_samples,
+                    "quietest_dbfs": levels.quietest_dbfs,
                 }
             )
             for entry, _, levels in found

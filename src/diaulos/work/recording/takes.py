@@ -182,6 +182,7 @@ class Recording:
                     load_ohm=load,
                     peak_dbfs=max(levels.peak_dbfs, -200.0),
                     loudness_lufs=finite_or_none(levels.loudness.lufs),
+                    quietest_dbfs=levels.quietest_dbfs,
                     clipped_samples=levels.clipped_samples,
                     clips=clips[:1_000],
                     input_number=one.input_number,

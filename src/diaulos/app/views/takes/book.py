@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.figures import clock, counted, number, typeset
 from diaulos.app.widgets.tables import Cell, Table
-from diaulos.session.model import Session, Take
+from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import differences_since
 
 STARS = ("", "1 of 5", "2 of 5", "3 of 5", "4 of 5", "5 of 5")
@@ -127,8 +127,21 @@ class TakeBook(QWidget):
         self.empty.setEnabled(self._writable and full)
 
     def show_about(self, session: Session, take: Take | None) -> None:
-        """What is known of a take."""
+        """What is known of a take; the tooltip has every track's figures."""
         self.about.setText(typeset(_about(session, take, self.in_bin)))
+        lines = [_track_words(track) for track in take.tracks] if take is not None else []
+        self.about.setToolTip(typeset("\n".join(lines)))
+
+
+def _track_words(track: Track) -> str:
+    """One track in a line: peak, loudness, noise, clips."""
+    parts = [f"peak {number(track.peak_dbfs)} dBFS"]
+    if track.loudness_lufs is not None:
+        parts.append(f"{number(track.loudness_lufs)} LUFS")
+    if track.quietest_dbfs is not None:
+        parts.append(f"noise at most {number(track.quietest_dbfs)} dBFS (quietest 0.3 s)")
+    parts.append(counted(len(track.clips), "clip"))
+    return f"{track.name}: {', '.join(parts)}"
 
 
 def _length(take: Take, rate_hz: int) -> Cell:
@@ -157,7 +170,11 @@ def _about(session: Session, take: Take | None, in_bin: bool) -> str:
         elif take.over_frame:
             words += f" from {clock(take.over_frame / rate)} on"
         parts.append(words)
-    parts += [f"{t.name} {counted(len(t.clips), 'clip')}" for t in take.tracks if t.clips]
+    for track in take.tracks:
+        if track.clips:
+            times = ", ".join(clock(frame / rate) for frame in track.clips[:3])
+            more = " …" if len(track.clips) > 3 else ""
+            parts.append(f"{track.name} {counted(len(track.clips), 'clip')} at {times}{more}")
     if take.marks:
         parts.append(counted(len(take.marks), "mark"))
     if take.cut is not None:

@@ -25,7 +25,7 @@ from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.marks import TAP_TOKENS
-from diaulos.app.widgets.waveform import Trace, Waveform
+from diaulos.app.widgets.waveform import Mark, Trace, Waveform
 from diaulos.errors import DiaulosError
 from diaulos.session import take_edits
 from diaulos.session.model import Heard, Session, Take, Track
@@ -76,7 +76,7 @@ class TakePlayer(QWidget):
         self.wave.setAccessibleName("Waveform of the chosen track")
         self.wave.setToolTip(
             "Click to go there. I and O mark a range at that place, to whole bars; with Shift, "
-            "exactly. + and \N{MINUS SIGN} zoom, arrows move."
+            "exactly. + and \N{MINUS SIGN} zoom, arrows move. M is a mark, C a clip, G a gap."
         )
         self.wave.setFixedHeight(132)
         self.track = combo("Track to see", least=9)
@@ -163,8 +163,23 @@ class TakePlayer(QWidget):
             self._overviews[track.file] = overview
             if self._take is not None and any(one.file == track.file for one in self._take.tracks):
                 self._show_overview(track, overview)
+                self._keep_others()
 
         self._jobs.start(Job("take waveform", work, done, self.problem.emit, background=True))
+
+    def _keep_others(self) -> None:
+        """The other tracks' overviews, worked out while nobody waits for them."""
+        take, store = self._take, self._document.store
+        if take is None:
+            return
+        files = [one.file for one in take.tracks if one.file not in self._overviews]
+
+        def work(progress: Progress, cancel: CancelToken) -> dict[str, Overview]:
+            return {file: overview_of(file, store, cancel) for file in files}
+
+        if files:
+            self._jobs.start(Job("other waveforms", work, self._overviews.update,
+                                 lambda _error: None, background=True))  # fmt: skip
 
     def _show_overview(self, track: Track, overview: Overview) -> None:
         try:
@@ -175,6 +190,8 @@ class TakePlayer(QWidget):
         tap = track.tap if track.tap in TAP_TOKENS else "di"
         trace = Trace(track.name, tap, overview, reader)
         self.wave.set_traces((trace,), track.frames, self._document.session.sample_rate_hz)
+        if self._take is not None:
+            self.wave.set_marks(_marks(self._take, track))
 
     # --- what is heard ---
 
@@ -321,3 +338,12 @@ class TakePlayer(QWidget):
             bars = f"bar {one}" if one == other else f"bars {one}\N{EN DASH}{other}"
             return f"{bars}, {times}"
         return times
+
+
+def _marks(take: Take, track: Track) -> tuple[Mark, ...]:
+    """M where somebody marked, C where the track clipped, G where frames were lost."""
+    return (
+        *(Mark(frame, "M") for frame in take.marks),
+        *(Mark(frame, "C", "danger") for frame in track.clips),
+        *(Mark(gap.frame, "G", "danger", gap.frames) for gap in take.dropouts),
+    )

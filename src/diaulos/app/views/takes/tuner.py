@@ -98,18 +98,19 @@ class TunerFace(QWidget):
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         centre = Qt.AlignmentFlag.AlignCenter
         top = QRectF(area.left(), area.top(), area.width(), area.height() * 0.46)
-        size = min(84, int(top.height() * 0.5))
+        large = top.adjusted(0, 20, 0, 0)
+        size = min(84, int(large.height() * 0.55))
         painter.setPen(colour)
         if reading is not None:
             painter.setFont(theme.text_font(size, bold=True))
-            painter.drawText(top, left, reading.note)
+            painter.drawText(large, left, reading.note)
             painter.setFont(theme.figure_font(size, bold=True))
             places = 1 if abs(reading.cents) < 9.95 else 0
             far = abs(reading.cents) >= FAR_CENTS
             figure = "far" if far else number(reading.cents, places, sign=True)
-            painter.drawText(top.adjusted(0, 0, -110, 0), right, figure)
+            painter.drawText(large.adjusted(0, 0, -110, 0), right, figure)
             painter.setFont(theme.text_font(20))
-            painter.drawText(top, right, "cents")
+            painter.drawText(large, right, "cents")
             if reading.string:
                 painter.setPen(look.colour("muted"))
                 painter.setFont(theme.text_font(14))
