@@ -404,6 +404,11 @@ def test_the_bin_is_listed_and_gives_back(
     names = [shown.book.binned.item(row, 0).text() for row in range(2)]
     assert names == [one.name, two.name]
     shown.book.binned.choose(two.id)
+    assert shown.heard_take.id == two.id  # it is seen and heard before it is brought back
+    before = held(shown)
+    for key in (Qt.Key.Key_Delete, Qt.Key.Key_K, Qt.Key.Key_R):
+        press(qtbot, shown, key)
+    assert held(shown) is before  # no key changes what is hidden
     assert "U brings the chosen one back" in shown.book.about.text()
     press(qtbot, shown, Qt.Key.Key_U)
     assert not shown.book.in_bin
@@ -419,6 +424,17 @@ def test_the_bin_is_listed_and_gives_back(
 
 
 # --- two metres ---
+
+
+def test_space_presses_a_button_that_was_reached_by_tab(shown: TakesView, qtbot: QtBot) -> None:
+    take = recorded(shown, qtbot)
+    press(qtbot, shown, Qt.Key.Key_X)
+    mute = shown.mix.strip(take.tracks[1].file).mute
+    mute.setFocus(Qt.FocusReason.TabFocusReason)
+    qtbot.keyClick(mute, Qt.Key.Key_Space)
+    settle(shown, qtbot)
+    assert held(shown).takes[-1].id == take.id  # it did not record
+    assert held(shown).mix == {take.tracks[1].file: Heard(muted=True)}
 
 
 def test_big_figures_for_two_metres(shown: TakesView, qtbot: QtBot) -> None:

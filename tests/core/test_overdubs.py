@@ -501,6 +501,40 @@ def test_passes_are_heard_in_time_and_matched(folder: SessionFolder) -> None:
     assert [row.muted for row in mix_rows(both, both.take("t0001"))[3:]] == [True, True]
 
 
+def test_a_doubled_part_is_heard_with_the_first(folder: SessionFolder) -> None:
+    """A take over the old one from bar 2 on, and one over that: all are heard, in time."""
+    session, take, audio = old_take(folder)
+    double = take.model_copy(
+        update={"id": "t0002", "name": "Double", "over": "t0001", "over_frame": BAR,
+                "tracks": (take.tracks[1].model_copy(update={"file": "audio/t0002_k01.wav"}),)}
+    )  # fmt: skip
+    third = double.model_copy(
+        update={"id": "t0003", "name": "Third", "over": "t0002", "over_frame": 1_000,
+                "tracks": (take.tracks[1].model_copy(update={"file": "audio/t0003_k01.wav"}),)}
+    )  # fmt: skip
+    session = edits.add_take(third)(edits.add_take(double)(session))
+    rows = mix_rows(session, third)
+    assert [(row.key[6:11], row.offset) for row in rows] == [
+        ("t0003", 0), ("t0002", 1_000), *[("t0001", BAR + 1_000)] * 3,
+    ]  # fmt: skip
+    assert rows[3].name == f"{take.tracks[1].name}, Take 1"
+    assert [row.muted for row in rows] == [False, False, True, False, False]
+    mixed = stereo_of(channels_of(rows[3:4], folder))(500, 100)
+    assert np.abs(mixed[:, 0] - audio[1][BAR + 1_500 : BAR + 1_600]).max() < 1e-6
+    # A punched take holds the old one; a take whose base is gone, or itself, stands alone.
+    for values in ({"punched": (0, BAR)}, {"over": "t0009"}, {"over": "t0002"}):
+        other = double.model_copy(update=values)
+        assert len(mix_rows(session, other)) == 1
+
+
+def test_the_bin_takes_its_mix_with_it(folder: SessionFolder) -> None:
+    session, take, _ = old_take(folder)
+    session = take_edits.set_heard(take.tracks[0].file, Heard(pan=0.5))(session)
+    gone = take_edits.discard_take("t0001")(session)
+    assert gone.mix
+    assert edits.empty_bin()(gone).mix == {}
+
+
 def test_pan_keeps_the_power_and_the_middle() -> None:
     for pan in np.linspace(-1.0, 1.0, 9):
         left, right = pan_gains(float(pan))

@@ -26,6 +26,8 @@ from diaulos.session.representative import representative
 from diaulos.signal.pitch import Pitch, cents_between, find_pitch, last_onset, midi_hz
 from diaulos.signal.strings import Note, StringCharacter, render_notes
 from diaulos.work.inspecting import TUNINGS
+from diaulos.work.recording.ready import armed_tracks
+from diaulos.work.rig import look_at
 from diaulos.work.tuning import (
     Ear,
     Heard,
@@ -35,6 +37,7 @@ from diaulos.work.tuning import (
     Strings,
     Tuned,
     instrument_on,
+    intonation_summary,
     intonation_words,
     keep_intonation,
     strings_from,
@@ -228,7 +231,13 @@ def test_the_check_is_kept_with_the_instrument() -> None:
     kept = session.instrument("g").intonation
     assert kept == (new, first)
     assert Session.model_validate(json.loads(session.model_dump_json())) == session
-    assert intonation_words(old.model_copy(update={"fretted_hz": 164.8})) == "good"
+    good = old.model_copy(update={"fretted_hz": 164.8})
+    assert intonation_words(good) == "good"
+    assert intonation_summary(one) == ""
+    flat = one.model_copy(update={"intonation": (good, new.model_copy(update={"fretted_hz": 164}))})
+    assert intonation_summary(flat).startswith("Intonation: string 6 (E2) is flat at the twelfth")
+    fine = one.model_copy(update={"intonation": (good,)})
+    assert intonation_summary(fine) == "Intonation: all strings within 3 cents."
 
 
 # --- listening ---
@@ -237,7 +246,7 @@ def test_the_check_is_kept_with_the_instrument() -> None:
 def test_the_bench_tunes_and_is_checked_for_intonation() -> None:
     """A simulated player with strings some cents off, through the rig's dry course."""
     session = session_of()
-    track = track_to_tune(session)
+    track = track_to_tune(armed_tracks(look_at(session)))
     assert track.tap == "di"
     assert instrument_on(session, track) is None
     backend = wiring.pluck_backend((0, 12), paced=False)(session, session.rig(), (track.port,))
@@ -287,7 +296,7 @@ def test_nothing_to_listen_to_is_told() -> None:
     empty = Rig(id="none", name="None", devices=(), cables=())
     session = edits.choose_rig("none")(edits.add_rig(empty)(session_of()))
     with pytest.raises(EditError, match="No instrument reaches"):
-        track_to_tune(session)
+        track_to_tune(armed_tracks(look_at(session)))
 
 
 # --- real strings, and an estimator from elsewhere ---

@@ -107,7 +107,13 @@ def restore_pass(pass_file: str) -> Edit:
 
 def empty_bin() -> Edit:
     """Forget what is in the bin. Its files are deleted by the store afterwards."""
-    return Edit("Empty bin", lambda session: session.model_copy(update={"bin": (), "take_bin": ()}))
+
+    def change(session: Session) -> Session:
+        gone = session.binned_files()
+        mix = {file: heard for file, heard in session.mix.items() if file not in gone}
+        return session.model_copy(update={"bin": (), "take_bin": (), "mix": mix})
+
+    return Edit("Empty bin", change)
 
 
 def _change_pass(label: str, take_id: str, pass_id: str, **update: object) -> Edit:

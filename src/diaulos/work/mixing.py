@@ -16,14 +16,15 @@ from numpy.typing import NDArray
 from diaulos.session.model import Heard, Pass, Session, Take
 from diaulos.units import db_to_gain
 from diaulos.work.aligned import pass_in_time
-from diaulos.work.listening import Channel, pan_gains
+from diaulos.work.listening import Channel, ReadBlock, pan_gains
 from diaulos.work.measuring import read_span
 from diaulos.work.ports import SessionStore
 
 
 @dataclass(frozen=True)
 class MixRow:
-    """One thing that can be heard: a track of the take or one of its passes."""
+    """One thing that can be heard: a track of the take, one of its passes, or the same of the
+    takes it was recorded over."""
 
     key: str
     """Its audio file, under which the session keeps how it is heard."""
@@ -32,25 +33,49 @@ class MixRow:
     heard: Heard
     muted: bool
     passed: Pass | None = None
+    offset: int = 0
+    """Its frame at the take's first frame."""
 
 
 def mix_rows(session: Session, take: Take) -> tuple[MixRow, ...]:
-    """The take's tracks in order, then its passes. A dry track is muted unless it is alone
-    or somebody asked for it; so are all passes but the keeper, since each repeats the take."""
+    """The take's tracks in order, its passes, then those of the takes it was recorded over: a
+    doubled part is heard with the first one.
+
+    A dry track is muted unless it is alone or somebody asked for it; so are all passes but the
+    keeper, since each repeats the take.
+    """
+    rows = _own_rows(session, take, 0, "")
+    known = {row.key for row in rows}
+    seen, at, here = {take.id}, 0, take
+    # A punched take holds all of the one it was recorded over.
+    while here.over and here.punched is None:
+        below = next((one for one in session.takes if one.id == here.over), None)
+        if below is None or below.id in seen:
+            break
+        at, here = at + here.over_frame, below
+        seen.add(below.id)
+        for row in _own_rows(session, below, at, f", {below.name}"):
+            if row.key not in known:
+                known.add(row.key)
+                rows.append(row)
+    return tuple(rows)
+
+
+def _own_rows(session: Session, take: Take, offset: int, suffix: str) -> list[MixRow]:
     rows = []
     alone = len(take.tracks) + len(take.passes) == 1
     for track in take.tracks:
         heard = session.mix.get(track.file, Heard())
         usual = track.tap == "di" and not alone
         muted = usual if heard.muted is None else heard.muted
-        rows.append(MixRow(track.file, track.name, track.tap, heard, muted))
+        rows.append(MixRow(track.file, track.name + suffix, track.tap, heard, muted, None, offset))
     only = len(take.passes) == 1
     for one in take.passes:
         heard = session.mix.get(one.file, Heard())
         usual = not (one.keeper or only)
         muted = usual if heard.muted is None else heard.muted
-        rows.append(MixRow(one.file, one.name, "pass", heard, muted, one))
-    return tuple(rows)
+        rows.append(MixRow(one.file, one.name + suffix, "pass", heard, muted, one, offset))
+    return rows
 
 
 def audible(rows: Iterable[MixRow], solo: frozenset[str] = frozenset()) -> frozenset[str]:
@@ -60,12 +85,15 @@ def audible(rows: Iterable[MixRow], solo: frozenset[str] = frozenset()) -> froze
     return soloed or frozenset(row.key for row in rows if not row.muted)
 
 
-def reader_of(row: MixRow, store: SessionStore) -> Callable[[int, int], NDArray[np.floating]]:
+def reader_of(row: MixRow, store: SessionStore) -> ReadBlock:
     """Samples of a row in the take's time: a pass with its delay and polarity taken out."""
     source = store.open_audio(row.key)
-    if row.passed is None:
-        return partial(read_span, source)
-    return partial(pass_in_time, source, row.passed)
+    read: ReadBlock = partial(read_span, source)
+    if row.passed is not None:
+        read = partial(pass_in_time, source, row.passed)
+    if not row.offset:
+        return read
+    return lambda first, count: read(first + row.offset, count)
 
 
 def level_of(row: MixRow) -> float:

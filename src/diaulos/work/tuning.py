@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import queue
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -35,8 +35,7 @@ from diaulos.signal.pitch import (
 )
 from diaulos.units import gain_to_db
 from diaulos.work.ports import AudioBackend, Block, BlockStatus, BlockTime, StreamSpec
-from diaulos.work.recording.ready import Armed, armed_tracks
-from diaulos.work.rig import look_at
+from diaulos.work.recording.ready import Armed
 
 HOP_S = 0.05
 KEPT_S = 1.4
@@ -289,6 +288,16 @@ def intonation_words(reading: IntonationReading) -> str:
     return "flat at the twelfth fret: move its saddle forward, or fit a fresh string"
 
 
+def intonation_summary(instrument: Instrument) -> str:
+    """The kept check in a sentence, "" where there is none."""
+    if not instrument.intonation:
+        return ""
+    worst = max(instrument.intonation, key=lambda one: abs(one.cents))
+    if abs(worst.cents) <= GOOD_CENTS:
+        return f"Intonation: all strings within {GOOD_CENTS:g} cents."
+    return f"Intonation: string {worst.string} ({worst.note}) is {intonation_words(worst)}."
+
+
 def keep_intonation(instrument: Instrument, readings: tuple[IntonationReading, ...]) -> Edit:
     """Keep a check with the instrument: the newest of every string."""
     kept = {one.string: one for one in instrument.intonation}
@@ -300,9 +309,8 @@ def keep_intonation(instrument: Instrument, readings: tuple[IntonationReading, .
 # --- listening ---
 
 
-def track_to_tune(session: Session, rig_id: str = "") -> Armed:
+def track_to_tune(armed: Sequence[Armed]) -> Armed:
     """The armed track that tells a string best: a dry one. EditError without any."""
-    armed = armed_tracks(look_at(session, rig_id))
     if not armed:
         raise EditError(
             "No instrument reaches a recorder input.", remedy="Plan tracks in Rig (Ctrl+2, T)."

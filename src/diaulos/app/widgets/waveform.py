@@ -156,7 +156,7 @@ class Waveform(Plot):
             self.zoom(0.5)
         elif key == Qt.Key.Key_Minus:
             self.zoom(2.0)
-        elif key == Qt.Key.Key_0:
+        elif key in (Qt.Key.Key_0, Qt.Key.Key_Home):
             self.show_all()
         elif key == Qt.Key.Key_Left:
             self._set_view(first - step, last - step)

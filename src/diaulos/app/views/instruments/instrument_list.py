@@ -12,6 +12,7 @@ from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
 from diaulos.session.instrument import FAMILY_WORDS, Instrument
 from diaulos.session.model import Session
 from diaulos.work.instruments import TrimRow
+from diaulos.work.tuning import intonation_summary
 
 FLOOR_DBFS = -60.0
 TARGET_BAND_DB = 3.0
@@ -72,6 +73,8 @@ class InstrumentModel(Rows):
 
     def words(self, item: InstrumentRow) -> tuple[str, str]:
         text = f"{item.instrument.name}: {item.line}"
+        checked = intonation_summary(item.instrument)
+        text += f". {checked.rstrip('.')}" if checked else ""
         if item.figures is None:
             return item.instrument.name, f"{text}, {item.row.reason}"
         trim = number(item.row.trim_db, 1, sign=True)

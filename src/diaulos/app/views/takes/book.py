@@ -64,10 +64,15 @@ class TakeBook(QWidget):
         column.addWidget(self.about)
         column.addLayout(foot)
         self.takes.currentCellChanged.connect(lambda *_: self.chosen_changed.emit())
-        self.binned.currentCellChanged.connect(lambda *_: self._show_buttons())
+        self.binned.currentCellChanged.connect(lambda *_: self._on_binned())
         self.bin.clicked.connect(lambda on: self.show_bin(bool(on)))
         self._writable = True
         self._show_buttons()
+
+    def _on_binned(self) -> None:
+        self._show_buttons()
+        if self.in_bin:
+            self.chosen_changed.emit()
 
     @property
     def in_bin(self) -> bool:

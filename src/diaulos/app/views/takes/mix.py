@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app import theme
 from diaulos.app.figures import number
+from diaulos.app.widgets.controls import late_button
 from diaulos.app.widgets.marks import paint_mark
 from diaulos.work.mixing import MixRow, audible
 
@@ -51,6 +52,7 @@ class _Strip:
         for button, word in ((self.solo, "Solo"), (self.mute, "Mute")):
             button.setCheckable(True)
             button.setAccessibleName(f"{word} {row.name}")
+            late_button(button, panel)
         self.level = QSlider(Qt.Orientation.Horizontal)
         self.level.setRange(LOWEST_DB, HIGHEST_DB)
         self.level.setPageStep(3)

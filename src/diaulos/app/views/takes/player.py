@@ -76,7 +76,8 @@ class TakePlayer(QWidget):
         self.wave.setAccessibleName("Waveform of the chosen track")
         self.wave.setToolTip(
             "Click to go there. I and O mark a range at that place, to whole bars; with Shift, "
-            "exactly. + and \N{MINUS SIGN} zoom, arrows move. M is a mark, C a clip, G a gap."
+            "exactly. + and \N{MINUS SIGN} zoom, arrows move, Home shows all. M is a mark, C a "
+            "clip, G a gap."
         )
         self.wave.setFixedHeight(132)
         self.track = combo("Track to see", least=9)
@@ -228,9 +229,9 @@ class TakePlayer(QWidget):
     def hear_track(self, number_: int) -> None:
         """The n-th row of the mix alone, counted from 1; again, or 0: the mix."""
         take = self._take
-        if take is None or number_ > len(take.tracks) + len(take.passes):
+        rows = mix_rows(self._document.session, take) if take is not None else ()
+        if number_ > len(rows):
             return
-        rows = mix_rows(self._document.session, take)
         key = rows[number_ - 1].key if number_ else ""
         on = bool(number_) and self._mix.soloed != {key}
         self._mix.solo(key, on, alone=True)

@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app import theme
 from diaulos.app.figures import number, typeset
-from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.controls import combo, late_button
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import EditError
 from diaulos.session.instrument import Instrument, IntonationReading, note_to_midi
@@ -337,6 +337,7 @@ class TunerPanel(QWidget):
             button.setMinimumHeight(46)
             button.clicked.connect(lambda _=False, n=string: self.choose_string(n))
             button.setProperty("string", string)
+            late_button(button, self)
             self._row.addWidget(button)
             self._buttons.append(button)
             self._label(button, strings.name(string), None)

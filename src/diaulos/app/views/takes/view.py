@@ -39,6 +39,7 @@ from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.tables import Table
 from diaulos.errors import CancelledError, DiaulosError, InputError
+from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
 from diaulos.session.instrument import IntonationReading
 from diaulos.session.model import Session, Take
@@ -88,6 +89,7 @@ class TakesView(QWidget):
         self._ready_for: object = None
         self._again = False
         self._then_record = False
+        self._tuned_port: PortRef | None = None
         self._levels_db = levels_db
         self.capture = Capture(
             jobs, lambda: self._services, store,
@@ -164,7 +166,7 @@ class TakesView(QWidget):
         self.ear.ended.connect(self._on_ear_ended)
         self.ear.failed.connect(self.problem)
         self.book.chosen_changed.connect(self._on_take)
-        self.book.turned.connect(lambda: self.book.show_about(self._document.session, self.take))
+        self.book.turned.connect(self._on_take)
         self.player.mix_button.clicked.connect(self.toggle_mix)
         self.player.said.connect(self.said)
         self.player.problem.connect(self.problem)
@@ -209,9 +211,19 @@ class TakesView(QWidget):
 
     @property
     def take(self) -> Take | None:
-        """The chosen take."""
+        """The chosen take; none while the bin is shown, so that no key changes what is hidden."""
+        if self.book.in_bin:
+            return None
         key = self.takes.chosen()
         return next((one for one in self._document.session.takes if one.id == key), None)
+
+    @property
+    def heard_take(self) -> Take | None:
+        """What is seen and heard: the chosen take, or the chosen one of the bin."""
+        if not self.book.in_bin:
+            return self.take
+        key = self.book.binned.chosen()
+        return next((one for one in self._document.session.take_bin if one.id == key), None)
 
     @property
     def stretch(self) -> tuple[int, int] | None:
@@ -233,7 +245,7 @@ class TakesView(QWidget):
 
     def hideEvent(self, event: QHideEvent) -> None:
         """Another view: the tuner lets go of its input."""
-        if self.ear.listening:
+        if self.ear.listening and not event.spontaneous():
             self._open(self.board)
         super().hideEvent(event)
 
@@ -292,6 +304,10 @@ class TakesView(QWidget):
                 return
             self.ready, self._ready_for = ready, session
             self._show_ready()
+            if self._page is self.tuner:
+                self._show_tuning()
+                if not any(one.port == self._tuned_port for one in ready.armed):
+                    self._listen_again()  # another input
 
         if not self._jobs.start(Job("takes", work, done, self.problem.emit, background=True)):
             self._timer.start()
@@ -313,7 +329,7 @@ class TakesView(QWidget):
                 one.words if one.holds else f"NOT YET: {one.otherwise}" for one in ready.lines
             )
         )
-        self.conditions.setVisible(bool(missing))
+        self.conditions.setVisible(bool(missing) and not self.board.far)
         rows = [
             CourseRow(row.name, row.tap, row.name, f"planned peak {number(row.held_dbfs):>6} dBFS",
                       "armed")
@@ -482,7 +498,9 @@ class TakesView(QWidget):
 
     def toggle_tuner(self) -> None:
         """The tuner over the body, or the body again."""
-        if self._page is not self.tuner and (self.under_way or self._jobs.busy):
+        if self._page is not self.tuner and (
+            self.under_way or self._jobs.busy or self.ready is None
+        ):
             self.said.emit("Not now: something else is running.")
             return
         if self._toggle(self.tuner, self.tuner.face, "T goes back."):
@@ -493,7 +511,7 @@ class TakesView(QWidget):
     def _show_tuning(self) -> None:
         session = self._document.session
         try:
-            track = track_to_tune(session)
+            track = track_to_tune(self.ready.armed if self.ready is not None else ())
         except DiaulosError as error:
             self.tuner.show_setup(None, session.a4_hz, str(error), "")
             return
@@ -508,10 +526,11 @@ class TakesView(QWidget):
     def _listen(self) -> None:
         session = self._document.session
         try:
-            track = track_to_tune(session)
+            track = track_to_tune(self.ready.armed if self.ready is not None else ())
         except DiaulosError as error:
             self.problem.emit(error)
             return
+        self._tuned_port = track.port
         frets = (0, 12) if self.tuner.check is not None else (0,)
         if not self.ear.start(session, track, frets):
             self.said.emit("Not now: something else is running.")
@@ -584,7 +603,7 @@ class TakesView(QWidget):
     def _on_take(self) -> None:
         take = self.take
         self.book.show_about(self._document.session, take)
-        self.player.show_take(self._document.session, take)
+        self.player.show_take(self._document.session, self.heard_take)
         self._say()
 
     def hear_track(self, number_: int) -> None:
