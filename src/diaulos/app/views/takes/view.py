@@ -358,7 +358,8 @@ class TakesView(QWidget):
             text = missing
         else:
             open_ = [one for one in ready.lines if not one.holds]
-            remarks = f", {counted(len(open_), 'remark')} above" if open_ else ""
+            told = bool(open_) and not self.board.far
+            remarks = f", {counted(len(open_), 'remark')} above" if told else ""
             text = f"Ready{remarks}, {counted(len(ready.armed), 'track')} armed. Space records."
         self.sentence.setText(text)
         able = writable and ready is not None and not must and not missing
@@ -490,8 +491,7 @@ class TakesView(QWidget):
         self.sentence.setProperty("role", "far" if far else "headline")
         self.sentence.style().polish(self.sentence)
         self.board.setFocus()
-        if not far:
-            self._show_ready()
+        self._show_ready()
         self.said.emit("V comes near again." if far else "")
 
     # --- tuning ---
