@@ -520,6 +520,8 @@ def test_many_courses_scroll_in_the_strip(shown: RigView, opened: Desk, qtbot: Q
     for _ in range(12):
         qtbot.keyClick(strip, Qt.Key.Key_Down)
     assert strip._rows[12] in strip.shown
+    # The strip grows by a row in an event of its own.
+    qtbot.waitUntil(lambda: strip.height() >= strip.sizeHint().height(), timeout=10_000)
     bottom = QPoint(60, strip.height() - 8)
     last = strip.shown[-1]
     with qtbot.waitSignal(strip.chosen) as chosen:

@@ -114,6 +114,24 @@ def test_the_ways_say_what_they_need(shown: TakesView, opened: Desk, qtbot: QtBo
     assert shown.sentence.text() == "Choose a take to record over."
 
 
+def test_tempo_and_metre_are_at_hand(shown: TakesView, opened: Desk, qtbot: QtBot) -> None:
+    assert shown.setup.tempo.value() == held(shown).tempo_bpm == 96.0
+    assert shown.setup.metre.currentData() == "4/4"
+    shown.setup.tempo.setValue(120.0)
+    shown.setup.metre.setCurrentIndex(shown.setup.metre.findData("3/4"))
+    shown.setup.metre.activated.emit(shown.setup.metre.currentIndex())
+    settle(shown, qtbot)
+    take = recorded(shown, qtbot)
+    assert (take.tempo_bpm, take.metre) == (120.0, "3/4")
+    assert take.tracks[0].frames == round(1.5 * RATE)
+    for _ in range(3):
+        opened.undo()
+    settle(shown, qtbot)
+    assert shown.setup.tempo.value() == 96.0
+    shown._document.apply(edits.set_info(metre="11/8"))
+    assert shown.setup.metre.currentText() == "11/8"
+
+
 def test_rounds_over_a_range_become_takes(shown: TakesView, opened: Desk, qtbot: QtBot) -> None:
     base = recorded(shown, qtbot, bars=3)
     marked(shown, qtbot, BAR, 2 * BAR)
@@ -258,7 +276,8 @@ def test_the_tuner_hears_the_instrument_in_hand(tuner: TakesView, qtbot: QtBot) 
     assert not tuner.player.isVisible()
     one = panel.instrument
     assert one is not None
-    assert one.name in panel.where.text()
+    assert panel.input.currentText() == f"DI, {one.name}"
+    assert panel.input.count() == 3  # any armed track can be listened to
     assert tuple(panel.typed.text().split()) == one.strings
     assert [button.text().splitlines()[0] for button in panel._buttons] == [
         f"{len(one.strings) - n}: {name}" for n, name in enumerate(one.strings)
@@ -305,6 +324,16 @@ def settle_ear(view: TakesView, qtbot: QtBot) -> None:
     """Out of the tuner, so that nothing starts it again."""
     view._stack.setCurrentWidget(view.board)
     qtbot.waitUntil(lambda: not view.ear.listening, timeout=20_000)
+
+
+def test_another_track_can_be_listened_to(tuner: TakesView, qtbot: QtBot) -> None:
+    panel = tuner.tuner
+    panel.input.setCurrentIndex(1)
+    panel.input.activated.emit(1)
+    assert panel.input.currentText().startswith("Amp, ")
+    port = panel.input.currentData()
+    qtbot.waitUntil(lambda: tuner.ear.listening and tuner.ear.port == port, timeout=20_000)
+    assert tuner._track_to_tune().tap == "amp"
 
 
 def test_the_check_asks_and_keeps_its_result_with_the_instrument(

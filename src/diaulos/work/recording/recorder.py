@@ -38,12 +38,13 @@ CLIP_GAP_S = 0.05
 @dataclass(frozen=True)
 class Meter:
     """One track while it runs: peak and RMS of the newest stretch in dBFS (RMS after AES17),
-    the loudest peak so far, how often it clipped."""
+    the loudest peak so far, how often it clipped and the frame of the newest clip."""
 
     peak_dbfs: float
     rms_dbfs: float
     held_dbfs: float
     clips: int
+    last_clip: int | None = None
 
 
 @dataclass(frozen=True)
@@ -122,8 +123,9 @@ class _Watched:
     def meter(self) -> Meter:
         rms = (2.0 * self.square / self.seen) ** 0.5 if self.seen else 0.0
         newest = Meter(
-            gain_to_db(self.peak), gain_to_db(rms), gain_to_db(self.held), len(self.clips)
-        )
+            gain_to_db(self.peak), gain_to_db(rms), gain_to_db(self.held), len(self.clips),
+            self.clips[-1] if self.clips else None,
+        )  # fmt: skip
         self.peak, self.square, self.seen = 0.0, 0.0, 0
         return newest
 

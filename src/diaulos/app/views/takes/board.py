@@ -28,10 +28,17 @@ class BoardRow:
     held_dbfs: float
     clips: int = 0
     live: bool = False
+    last_clip: str = ""
+    """When it clipped last."""
+
+    @property
+    def clip_words(self) -> str:
+        """How often it clipped, and when last."""
+        return f"{counted(self.clips, 'clip')}, {self.last_clip}".rstrip(", ")
 
     def words(self) -> str:
         """For those who do not see it."""
-        clips = f", {counted(self.clips, 'clip')}" if self.clips else ""
+        clips = f", {self.clip_words}" if self.clips else ""
         state = "now" if self.live else "planned"
         return f"{self.name}, {TAP_WORDS.get(self.tap, '')}, {state} {self.figures.words()}{clips}"
 
@@ -150,7 +157,7 @@ class Board(QWidget):
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("danger" if clipped else "muted"))
         planned = "loudest dBFS" if row.live else "peak dBFS"
-        under = counted(row.clips, "clip") if clipped else planned
+        under = row.clip_words if clipped else planned
         painter.drawText(QRectF(far.left(), middle + 9, figure, 16), right, under)
 
     def _far_size(self, area: QRectF) -> int:

@@ -128,6 +128,7 @@ class Capture(QObject):
 
     def _rows(self, recording: Recording, meters: Meters) -> tuple[BoardRow, ...]:
         planned = {row.key: row for row in self._planned()}
+        rate = recording.request.session.sample_rate_hz
         rows = []
         for one, meter in zip(recording.armed, meters.tracks, strict=True):
             plan = planned.get(str(one.port))
@@ -136,7 +137,8 @@ class Capture(QObject):
             peak = max(min(0.0, meter.peak_dbfs), -150.0)
             figures = LevelFigures("dBFS", floor, 0.0, peak, max(-150.0, meter.rms_dbfs), target)
             held = max(-150.0, min(0.0, meter.held_dbfs))
+            last = "" if meter.last_clip is None else f"last {clock(meter.last_clip / rate)}"
             rows.append(
-                BoardRow(str(one.port), one.name, one.tap, figures, held, meter.clips, True)
+                BoardRow(str(one.port), one.name, one.tap, figures, held, meter.clips, True, last)
             )
         return tuple(rows)

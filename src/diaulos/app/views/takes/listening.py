@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.services import Services
+from diaulos.rig.model import PortRef
 from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.recording.ready import Armed
@@ -28,6 +29,8 @@ class TunerEar(QObject):
         super().__init__(parent)
         self._jobs, self._services = jobs, services
         self.listening = False
+        self.port: PortRef | None = None
+        """What it listens to."""
         self.was_cancelled = False
         """Whether somebody ended it by Cancel, not by a key of the view."""
         self._answers: SimpleQueue[Heard] = SimpleQueue()
@@ -50,7 +53,7 @@ class TunerEar(QObject):
 
         if not self._jobs.start(Job("Listening to the strings", work, self._done, self._fail)):
             return False
-        self._answers, self.listening = answers, True
+        self._answers, self.listening, self.port = answers, True, track.port
         self._timer.start()
         return True
 

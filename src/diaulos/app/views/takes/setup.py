@@ -5,8 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
+    QDoubleSpinBox,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSlider,
     QSpinBox,
@@ -14,12 +14,13 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.figures import number
-from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.controls import choose, combo
 from diaulos.session.model import Session, Take
 from diaulos.work.recording.over import Over
 from diaulos.work.recording.takes import RecordRequest
 
 CLICK_DB = -6
+METRES = ("2/4", "3/4", "4/4", "5/4", "6/4", "7/4", "3/8", "6/8", "7/8", "9/8", "12/8")
 WAYS = {
     "new": "New take",
     "along": "Over the chosen take",
@@ -38,12 +39,15 @@ class SetupBar(QWidget):
     """Which way, how long, with which click."""
 
     changed = Signal()
+    tempo_asked = Signal(float)
+    metre_asked = Signal(str)
 
     def __init__(self) -> None:
         super().__init__()
         self.record = QPushButton("Record (Space)")
         self.record.setProperty("main", "true")
-        self.way = combo("How it is recorded (W)", WAYS, least=15)
+        self.record.setMinimumWidth(130)  # nothing beside it moves when it says Stop
+        self.way = combo("How it is recorded (W)", WAYS, least=14)
         self.bars = _spin("bars ", "until stopped", 999, "Length of the take")
         self.loop = _spin("loop of ", "no loop", 64, "Length of a loop")
         self.loop.setToolTip("Length of a loop: the next take begins after so many bars, no gap")
@@ -53,28 +57,48 @@ class SetupBar(QWidget):
         self.count_in.setValue(1)
         self.click = QCheckBox("Click")
         self.click.setToolTip("Also while it records; the count-in clicks by itself")
+        self.tempo = QDoubleSpinBox()
+        self.tempo.setRange(20.0, 400.0)
+        self.tempo.setDecimals(1)
+        self.tempo.setSuffix(" bpm")
+        self.tempo.setKeyboardTracking(False)
+        self.tempo.setAccessibleName("Tempo of the click")
+        self.tempo.setToolTip("Quarter notes a minute. Takes keep the tempo they were made at.")
+        self.metre = combo("Metre", {one: one for one in METRES}, least=4)
         self.click_level = QSlider(Qt.Orientation.Horizontal)
         self.click_level.setRange(-40, 12)
         self.click_level.setValue(CLICK_DB)
         self.click_level.setFixedWidth(72)
         self.click_level.setAccessibleName("Click level in dB")
-        self.click_words = QLabel()
-        self.click_words.setProperty("role", "figure")
-        self.click_words.setFixedWidth(58)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(8)
         for widget in (self.record, self.way, self.bars, self.loop, self.pre_roll, self.count_in,
-                       self.click, self.click_level, self.click_words):  # fmt: skip
+                       self.tempo, self.metre, self.click, self.click_level):  # fmt: skip
             row.addWidget(widget)
         row.addStretch(1)
         self.way.currentIndexChanged.connect(self._on_way)
         self.click_level.valueChanged.connect(self._show_click)
+        self.tempo.valueChanged.connect(self.tempo_asked)
+        self.metre.activated.connect(
+            lambda _i: self.metre_asked.emit(str(self.metre.currentData()))
+        )
         self._show_click(self.click_level.value())
         self._on_way()
 
     def _show_click(self, value: int) -> None:
-        self.click_words.setText(f"{number(float(value), 0)} dB")
+        self.click_level.setToolTip(f"Level of the click: {number(float(value), 0)} dB")
+
+    def show_session(self, session: Session, writable: bool) -> None:
+        """Tempo and metre as they are, without asking for them."""
+        for widget in (self.tempo, self.metre):
+            widget.setEnabled(writable)
+        blocked = self.tempo.blockSignals(True)
+        self.tempo.setValue(session.tempo_bpm)
+        self.tempo.blockSignals(blocked)
+        if self.metre.findData(session.metre) < 0:
+            self.metre.addItem(session.metre, session.metre)
+        choose(self.metre, session.metre)
 
     @property
     def chosen(self) -> str:
@@ -130,8 +154,6 @@ def _spin(prefix: str, none: str, most: int, name: str) -> QSpinBox:
     spin = QSpinBox()
     spin.setRange(0, most)
     spin.setPrefix(prefix)
-    if not prefix.startswith("bars"):
-        spin.setSuffix(" bars")
     spin.setSpecialValueText(none)
     spin.setAccessibleName(name)
     spin.setToolTip(f"{name}, in bars")

@@ -171,6 +171,8 @@ class TunerPanel(QWidget):
     """Shows what is heard; asks for tunings, A4 and the intonation check."""
 
     left = Signal()
+    input_asked = Signal(object)
+    """Listen on this port's track."""
     a4_asked = Signal(float)
     own_asked = Signal(object)
     """Make these strings the instrument's own."""
@@ -211,6 +213,7 @@ class TunerPanel(QWidget):
         self.frets.setCheckable(True)
         self.own.setVisible(False)
         self.back = QPushButton("Back (T)")
+        self.input = combo("Track that it listens on", least=27)
         self.where = QLabel()
         self.where.setProperty("role", "muted")
         self.where.setAccessibleName("Where it listens")
@@ -222,6 +225,7 @@ class TunerPanel(QWidget):
         )  # fmt: skip
         self.table.setFixedHeight(180)
         self._place()
+        self.input.activated.connect(lambda _i: self.input_asked.emit(self.input.currentData()))
         self.tuning.activated.connect(lambda _i: self._on_tuning())
         self.typed.editingFinished.connect(self._on_typed)
         self.own.clicked.connect(lambda: self.own_asked.emit(self._names()))
@@ -240,6 +244,8 @@ class TunerPanel(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.addLayout(top)
         second = QHBoxLayout()
+        second.addWidget(QLabel("It listens on"))
+        second.addWidget(self.input)
         second.addWidget(self.where, 1)
         second.addWidget(self.own)
         column.addLayout(second)
@@ -262,10 +268,9 @@ class TunerPanel(QWidget):
     def show_setup(
         self, instrument: Instrument | None, a4_hz: float, where: str, made_at: str
     ) -> None:
-        """The instrument in hand, what everybody tunes to, and where the tuner listens."""
-        same = instrument is not None and self.instrument is not None and (
-            instrument.id == self.instrument.id
-        )  # fmt: skip
+        """The instrument in hand, what everybody tunes to, and what is to be said of it."""
+        before = self.instrument.id if self.instrument is not None else ""
+        same = before == (instrument.id if instrument is not None else "")
         kept = self._names() if same and self.tuning.currentData() != OWN else None
         self.instrument, self._made_at = instrument, made_at
         self.where.setText(where)
@@ -285,6 +290,18 @@ class TunerPanel(QWidget):
             names = own or TUNINGS["standard"]
         self._show_strings(names, a4_hz)
         self._show_intonation()
+
+    def show_inputs(self, inputs: Sequence[tuple[object, str]], chosen: object) -> None:
+        """The tracks that can be listened to: key and words."""
+        shown = [
+            (self.input.itemData(i), self.input.itemText(i)) for i in range(self.input.count())
+        ]
+        if shown != list(inputs):
+            self.input.clear()
+            for key, words in inputs:
+                self.input.addItem(words, key)
+        index = next((i for i, (key, _) in enumerate(inputs) if key == chosen), -1)
+        self.input.setCurrentIndex(index)
 
     def _names(self) -> tuple[str, ...]:
         return tuple(self.typed.text().split())

@@ -158,6 +158,12 @@ class TakesView(QWidget):
         self._jobs.idle.connect(self._say)
         self.record_button.clicked.connect(self.toggle_record)
         self.setup.changed.connect(self._say)
+        self.setup.tempo_asked.connect(
+            lambda bpm: self._document.apply(edits.set_info(tempo_bpm=bpm), merge="tempo")
+        )
+        self.setup.metre_asked.connect(
+            lambda metre: self._document.apply(edits.set_info(metre=metre))
+        )
         self.capture.told.connect(self.sentence.setText)
         self.capture.metered.connect(self.board.show_rows)
         self.capture.done.connect(self._on_recorded)
@@ -176,6 +182,7 @@ class TakesView(QWidget):
         self.tuner.left.connect(self.toggle_tuner)
         self.tuner.problem.connect(self.problem)
         self.tuner.a4_asked.connect(lambda hz: self._document.apply(edits.set_a4(hz), merge="a4"))
+        self.tuner.input_asked.connect(self._tune_on)
         self.tuner.own_asked.connect(self._make_own)
         self.tuner.checked.connect(self._keep_check)
         self.tuner.frets.toggled.connect(lambda _on: self._listen_again())
@@ -268,6 +275,7 @@ class TakesView(QWidget):
             self._timer.start()
         else:
             self._ready_for = after
+        self.setup.show_session(after, not self._document.read_only)
         if self._page is self.tuner:
             self._show_tuning()
         self._say()
@@ -508,31 +516,49 @@ class TakesView(QWidget):
             self._listen()
         self._say()
 
+    def _track_to_tune(self) -> Armed:
+        """The armed track that was chosen, else the one that tells a string best."""
+        armed = self.ready.armed if self.ready is not None else ()
+        chosen = next((one for one in armed if one.port == self._tuned_port), None)
+        return chosen or track_to_tune(armed)
+
     def _show_tuning(self) -> None:
         session = self._document.session
         try:
-            track = track_to_tune(self.ready.armed if self.ready is not None else ())
+            track = self._track_to_tune()
         except DiaulosError as error:
+            self.tuner.show_inputs((), None)
             self.tuner.show_setup(None, session.a4_hz, str(error), "")
             return
+        armed = self.ready.armed if self.ready is not None else ()
+        names = {}
+        for one in armed:
+            player = instrument_on(session, one)
+            names[one.port] = f"{one.name}, {player.name}" if player is not None else one.name
+        self.tuner.show_inputs(tuple(names.items()), track.port)
         instrument = instrument_on(session, track)
-        where = f"It listens on {track.name}"
-        where += f", {instrument.name}." if instrument is not None else (
-            ". Nobody said which instrument that is: choose it in Rig to keep an intonation check."
+        where = "" if instrument is not None else (
+            "Nobody said which instrument that is: choose it in Rig to keep a check."
         )  # fmt: skip
         made = self._services.clock().isoformat(timespec="seconds")
         self.tuner.show_setup(instrument, session.a4_hz, where, made)
 
+    def _tune_on(self, port: PortRef) -> None:
+        """Listen on another track."""
+        self.tuner.close_check()
+        self._tuned_port = port
+        self._show_tuning()
+        self._listen_again()
+
     def _listen(self) -> None:
-        session = self._document.session
         try:
-            track = track_to_tune(self.ready.armed if self.ready is not None else ())
+            track = self._track_to_tune()
         except DiaulosError as error:
             self.problem.emit(error)
             return
         self._tuned_port = track.port
         frets = (0, 12) if self.tuner.check is not None else (0,)
-        if not self.ear.start(session, track, frets):
+        if not self.ear.start(self._document.session, track, frets):
             self.said.emit("Not now: something else is running.")
         self._say()
 
