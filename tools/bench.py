@@ -343,14 +343,8 @@ def writer(runs: int) -> Row:
     ours = []
     for run in range(runs + 1):
         seconds = 60.0 if run else 30.0
-        with tempfile.TemporaryDirectory() as folder:
-            done = subprocess.run(
-                [sys.executable, "-c", WRITER, folder, str(seconds)],
-                capture_output=True, text=True, check=True,
-                env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
-            )  # fmt: skip
-        took, peak = (float(word) for word in done.stdout.split())
-        peaks[seconds] = peak
+        took, peaks[seconds], lost = _written(seconds, "fast")
+        assert not lost
         if run:
             ours.append(took)
     note = (
@@ -370,53 +364,9 @@ from diaulos.work.recording.recorder import Recorder
 
 class Cheap:
     xruns = 0
-    info = StreamInfo(48_000, 0.01, 0.01, "cheap", False)
-    def open(self, spec, callback):
-        self.spec, self.callback = spec, callback
-        return self
-    def run(self):
-        count, at = self.spec.block_frames, 0
-        block = 0.1 * np.random.default_rng(1).standard_normal((count, self.spec.input_channels))
-        outputs = np.zeros((count, 2))
-        while self.callback(block, outputs, count, BlockTime(at), BlockStatus()):
-            at += count
-
-folder, seconds = Path(sys.argv[1]), float(sys.argv[2])
-sinks = [WavWriter(folder / f"{n}.wav", 48_000, 1, "24", Bext()) for n in range(32)]
-begun = time.perf_counter()
-done = Recorder(Cheap(), sinks, 48_000, frames=int(seconds * 48_000)).run()
-assert not done.dropouts
-print(time.perf_counter() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
-"""
-
-
-def paced_writer(runs: int) -> Row:
-    """A minute of 32 tracks in real time: processor seconds, and what was lost."""
-    spent, lost = [], 0
-    for _ in range(runs):
-        with tempfile.TemporaryDirectory() as folder:
-            done = subprocess.run(
-                [sys.executable, "-c", PACED, folder], capture_output=True, text=True, check=True,
-                env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
-            )  # fmt: skip
-        seconds, frames = done.stdout.split()
-        spent.append(float(seconds))
-        lost += int(frames)
-    note = f"{lost} frames lost in {runs} min; ours: processor time; plain: real time"
-    return Row("writer at 1x, 32 tracks, 60 s", spent, [60.0] * runs, "no lost block", note)
-
-
-PACED = """
-import sys, time
-from pathlib import Path
-import numpy as np
-from diaulos.storage.bwf import Bext, WavWriter
-from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
-from diaulos.work.recording.recorder import Recorder
-
-class Paced:
-    xruns = 0
-    info = StreamInfo(48_000, 0.01, 0.01, "paced", True)
+    def __init__(self, paced):
+        self.paced = paced
+        self.info = StreamInfo(48_000, 0.01, 0.01, "cheap", paced)
     def open(self, spec, callback):
         self.spec, self.callback = spec, callback
         return self
@@ -427,14 +377,38 @@ class Paced:
         begun = time.monotonic()
         while self.callback(block, outputs, count, BlockTime(at), BlockStatus()):
             at += count
-            time.sleep(max(0.0, begun + at / 48_000 - time.monotonic()))
+            if self.paced:
+                time.sleep(max(0.0, begun + at / 48_000 - time.monotonic()))
 
-folder = Path(sys.argv[1])
+folder, seconds, paced = Path(sys.argv[1]), float(sys.argv[2]), sys.argv[3] == "paced"
 sinks = [WavWriter(folder / f"{n}.wav", 48_000, 1, "24", Bext()) for n in range(32)]
-done = Recorder(Paced(), sinks, 48_000, frames=60 * 48_000).run()
-assert done.frames == 60 * 48_000
-print(time.process_time(), sum(gap.frames for gap in done.dropouts))
+begun = time.perf_counter()
+done = Recorder(Cheap(paced), sinks, 48_000, frames=int(seconds * 48_000)).run()
+assert done.frames == int(seconds * 48_000)
+took = time.process_time() if paced else time.perf_counter() - begun
+peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+print(took, peak, sum(gap.frames for gap in done.dropouts))
 """
+
+
+def _written(seconds: float, pace: str) -> tuple[float, float, int]:
+    """(seconds, peak memory in MB, frames lost) of 32 tracks, in a process of its own."""
+    with tempfile.TemporaryDirectory() as folder:
+        done = subprocess.run(
+            [sys.executable, "-c", WRITER, folder, str(seconds), pace],
+            capture_output=True, text=True, check=True,
+            env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
+        )  # fmt: skip
+    took, peak, lost = done.stdout.split()
+    return float(took), float(peak), int(lost)
+
+
+def paced_writer(runs: int) -> Row:
+    """A minute of 32 tracks in real time: processor seconds, and what was lost."""
+    found = [_written(60.0, "paced") for _ in range(runs)]
+    spent, lost = [one[0] for one in found], sum(one[2] for one in found)
+    note = f"{lost} frames lost in {runs} min; ours: processor time; plain: real time"
+    return Row("writer at 1x, 32 tracks, 60 s", spent, [60.0] * runs, "no lost block", note)
 
 
 def waveforms(runs: int) -> Row:

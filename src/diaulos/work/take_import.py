@@ -18,7 +18,7 @@ from diaulos.errors import InputError
 from diaulos.rig.model import Tap
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.model import Session, Take, Track
-from diaulos.work.files import one_channel, write_all
+from diaulos.work.files import write_all
 from diaulos.work.loop import mono_blocks
 from diaulos.work.measuring import finite_or_none, measure_source
 from diaulos.work.ports import (
@@ -32,7 +32,7 @@ from diaulos.work.ports import (
     SessionStore,
     no_progress,
 )
-from diaulos.work.takes import RATES_HZ, ImportOutcome, Resampler, next_take_number
+from diaulos.work.takes import ImportOutcome, Resampler, importable_channel, next_take_number
 
 MOST_TRACKS = 64
 LONGEST_GAP_S = 3_600.0
@@ -102,13 +102,7 @@ def import_take(
     rate, now = session.sample_rate_hz, clock()
     sources = [files.open(one.path) for one in request.tracks]
     for one, source in zip(request.tracks, sources, strict=True):
-        one_channel(source, one.channel, str(one.path))
-        if not RATES_HZ[0] <= source.rate_hz <= RATES_HZ[1]:
-            raise InputError(
-                f"its sample rate is {source.rate_hz} Hz.",
-                where=str(one.path),
-                remedy="Rates from 44100 to 192000 Hz can be imported.",
-            )
+        importable_channel(source, one.channel, one.path)
     ahead, reference, lined_up = _lines(sources, rate)
     take_id = f"t{next_take_number(session, store):04d}"
     total = sum(source.frames for source in sources)

@@ -71,6 +71,17 @@ class ImportOutcome:
     note: str
 
 
+def importable_channel(source: AudioSource, channel: int | None, path: Path) -> int:
+    """The channel to take (from 0); an error says what cannot be imported."""
+    if not RATES_HZ[0] <= source.rate_hz <= RATES_HZ[1]:
+        raise InputError(
+            f"its sample rate is {source.rate_hz} Hz.",
+            where=str(path),
+            remedy="Rates from 44100 to 192000 Hz can be imported.",
+        )
+    return one_channel(source, channel, str(path))
+
+
 def import_di(
     request: ImportRequest,
     session: Session,
@@ -85,13 +96,7 @@ def import_di(
     """Copy one channel of a file into the session as a take with a dry DI track."""
     cancel = cancel or CancelToken()
     source = files.open(request.path)
-    channel = one_channel(source, request.channel, str(request.path))
-    if not RATES_HZ[0] <= source.rate_hz <= RATES_HZ[1]:
-        raise InputError(
-            f"its sample rate is {source.rate_hz} Hz.",
-            where=str(request.path),
-            remedy="Rates from 44100 to 192000 Hz can be imported.",
-        )
+    channel = importable_channel(source, request.channel, request.path)
     if request.full_scale_dbu is not None and not -40.0 <= request.full_scale_dbu <= 60.0:
         raise InputError(
             f"{request.full_scale_dbu:g} dBu at 0 dBFS is not plausible.",
