@@ -212,11 +212,15 @@ def test_the_mix_is_shown_changed_and_undone(shown: TakesView, opened: Desk, qtb
     assert (channel.gain_db, channel.pan) == (-9.0, -1.0)
     # What is heard is what the session says: one truth.
     assert [row.heard for row in mix_rows(session, take)][1] == Heard(level_db=-9.0, pan=-1.0)
+    shown.mix.strip(cabinet).level.setValue(3)
+    qtbot.keyClick(shown.mix.strip(cabinet).level, Qt.Key.Key_Home)
+    assert cabinet not in held(shown).mix  # what is usual is not written down
     shown.mix.strip(cabinet).solo.click()
     assert shown.player.sound.heard == {cabinet}
     assert shown._request(session).over is None
     way(shown, "along")
     assert shown._request(session).over.solo == frozenset({cabinet})
+    opened.undo()  # the cabinet's level, there and back
     opened.undo()  # the place
     opened.undo()  # both steps of the level are one
     settle(shown, qtbot)

@@ -202,7 +202,8 @@ def test_a_round_that_was_cut_off_comes_back_too(folder: SessionFolder) -> None:
         (("loop", 0, None), "No range is marked"),
         (("punch", 5, None), "No range is marked"),
         (("punch", BAR, BAR), "not all in it"),
-        (("punch", BAR, 9 * RATE), "not all in it"),
+        (("punch", BAR, 9 * RATE), "Frames 96000 to 432000 are not all in it"),
+        (("punch", BAR, 5 * BAR), "Bars 2 to 5 are not all in it: it has 4"),
         (("along", 9 * RATE, None), "not all in it"),
     ],
 )

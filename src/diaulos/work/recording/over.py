@@ -78,11 +78,14 @@ def require_stretch(over: Over, bar: float) -> None:
     if over.way != "along" and over.last is None:
         raise InputError("No range is marked.", where=over.take.name, remedy="Mark one first.")
     if not 0 <= over.first < last <= over.frames:
-        raise InputError(
-            f"Frames {over.first} to {last} are not all in it ({over.frames} frames).",
-            where=over.take.name,
-            remedy="Mark a range inside the take.",
-        )
+        first_bar, bars = over.first / bar, last / bar
+        words = f"Frames {over.first} to {last} are not all in it ({over.frames} frames)."
+        if max(abs(first_bar - round(first_bar)), abs(bars - round(bars))) < 0.001:
+            whole = int(over.frames / bar + 0.001)
+            words = (
+                f"Bars {round(first_bar) + 1} to {round(bars)} are not all in it: it has {whole}."
+            )
+        raise InputError(words, where=over.take.name, remedy="Mark a range inside the take.")
     if over.way == "loop":
         bars_in(over.first, last, bar)
 

@@ -7,7 +7,7 @@ is kept with the session and can be undone.
 from __future__ import annotations
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -40,6 +40,25 @@ class _Mark(QWidget):
         paint_mark(QPainter(self), QRectF(self.rect()), self._tap, theme.current())
 
 
+class _Fader(QSlider):
+    """A slider that Home, or a double click, brings back to 0."""
+
+    def __init__(self, name: str, lowest: int, highest: int, page: int) -> None:
+        super().__init__(Qt.Orientation.Horizontal)
+        self.setRange(lowest, highest)
+        self.setPageStep(page)
+        self.setAccessibleName(name)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Home:
+            self.setValue(0)
+        else:
+            super().keyPressEvent(event)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.setValue(0)
+
+
 class _Strip:
     """The controls of one row of the mix, placed in a grid."""
 
@@ -53,16 +72,13 @@ class _Strip:
             button.setCheckable(True)
             button.setAccessibleName(f"{word} {row.name}")
             late_button(button, panel)
-        self.level = QSlider(Qt.Orientation.Horizontal)
-        self.level.setRange(LOWEST_DB, HIGHEST_DB)
-        self.level.setPageStep(3)
-        self.level.setAccessibleName(f"Level of {row.name} in dB")
+        self.level = _Fader(f"Level of {row.name} in dB", LOWEST_DB, HIGHEST_DB, 3)
+        self.level.setToolTip("Home, or a double click: 0 dB")
         self.level_words = QLabel()
-        self.pan = QSlider(Qt.Orientation.Horizontal)
-        self.pan.setRange(-100, 100)
-        self.pan.setPageStep(10)
-        self.pan.setAccessibleName(f"Place of {row.name}, left to right")
-        self.pan.setToolTip("Equal power: +3 dB at a side, 0 dB in the middle. Home is the middle.")
+        self.pan = _Fader(f"Place of {row.name}, left to right", -100, 100, 10)
+        self.pan.setToolTip(
+            "Equal power: +3 dB at a side, 0 dB in the middle. Home, or a double click: the middle"
+        )
         self.pan_words = QLabel()
         for label, width in ((self.level_words, 74), (self.pan_words, 74)):
             label.setProperty("role", "figure")
