@@ -97,8 +97,9 @@ def slowly(view: TakesView) -> None:
 
 def begun(view: TakesView, qtbot: QtBot) -> None:
     press(qtbot, view, Qt.Key.Key_Space, wait=False)
+    # The sentence may say so one tick before the first meters are on the board.
     qtbot.waitUntil(
-        lambda: view.recording is not None and view.recording.recorder.meters is not None,
+        lambda: view.recording is not None and all(row.live for row in view.board.rows),
         timeout=20_000,
     )
 
