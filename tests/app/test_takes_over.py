@@ -9,8 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import QEvent, Qt
-from PySide6.QtGui import QCloseEvent
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QFileDialog
 from pytestqt.qtbot import QtBot
 from test_takes_view import begun, held, press, recorded, settle, shown, slowly
@@ -359,6 +358,20 @@ def test_the_check_asks_and_keeps_its_result_with_the_instrument(
     assert held(tuner).instrument(ident).intonation == ()
 
 
+def test_plucks_are_counted_on_when_the_ear_begins_anew(tuner: TakesView, qtbot: QtBot) -> None:
+    """The check begins a new ear: its first pluck must not look like one that was taken."""
+    plucks: list[int] = []
+    tuner.ear.heard.connect(lambda heard: plucks.append(heard.pluck))
+    qtbot.waitUntil(lambda: bool(plucks) and plucks[-1] >= 2, timeout=20_000)
+    first = tuner.ear._before
+    press(qtbot, tuner, Qt.Key.Key_F, wait=False)
+    qtbot.waitUntil(lambda: tuner.ear._before > first, timeout=20_000)
+    count = len(plucks)
+    qtbot.waitUntil(lambda: len(plucks) > count + 20, timeout=20_000)
+    assert plucks == sorted(plucks)
+    press(qtbot, tuner, Qt.Key.Key_F, wait=False)
+
+
 def test_other_tunings_and_another_a4(
     tuner: TakesView, opened: Desk, qtbot: QtBot, answers: dict
 ) -> None:
@@ -404,7 +417,6 @@ def test_another_view_and_closing_end_the_listening(
     opened.show_rig()
     qtbot.waitUntil(lambda: not tuner.ear.listening, timeout=20_000)
     assert not opened.jobs.busy
-    assert isinstance(QCloseEvent(), QEvent)
 
 
 def test_a_rig_without_an_instrument_has_nothing_to_tune(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from queue import Empty, SimpleQueue
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -34,6 +35,7 @@ class TunerEar(QObject):
         self.was_cancelled = False
         """Whether somebody ended it by Cancel, not by a key of the view."""
         self._answers: SimpleQueue[Heard] = SimpleQueue()
+        self._before, self._newest = 0, 0
         self._stopping = False
         self._timer = QTimer(self)
         self._timer.setInterval(POLL_MS)
@@ -53,6 +55,8 @@ class TunerEar(QObject):
 
         if not self._jobs.start(Job("Listening to the strings", work, self._done, self._fail)):
             return False
+        # Plucks are counted on: the first one of a new ear is no old one.
+        self._before = self._newest
         self._answers, self.listening, self.port = answers, True, track.port
         self._timer.start()
         return True
@@ -69,7 +73,9 @@ class TunerEar(QObject):
     def _poll(self) -> None:
         try:
             while True:
-                self.heard.emit(self._answers.get_nowait())
+                heard = self._answers.get_nowait()
+                self._newest = self._before + heard.pluck
+                self.heard.emit(replace(heard, pluck=self._newest))
         except Empty:
             pass
 

@@ -169,7 +169,8 @@ class TakePlayer(QWidget):
         self._jobs.start(Job("take waveform", work, done, self.problem.emit, background=True))
 
     def _keep_others(self) -> None:
-        """The other tracks' overviews, worked out while nobody waits for them."""
+        """The other tracks' overviews, worked out while nobody waits for them. One that cannot
+        be read is told when it is chosen."""
         take, store = self._take, self._document.store
         if take is None:
             return
