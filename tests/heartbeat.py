@@ -91,8 +91,8 @@ def main() -> None:
     until(lambda: desk.jobs.quiet)
     assert desk.document is not None
     desk.document.apply(add_rig(sixteen()))
-    desk.show_takes()
-    takes = desk.takes
+    desk.show("takes")
+    takes = desk.views["takes"]
     assert takes is not None
     until(lambda: takes.settled and desk.jobs.quiet)
     assert takes.ready is not None
@@ -108,8 +108,8 @@ def main() -> None:
     takes.stop()
     until(lambda: not takes.under_way and desk.jobs.quiet)
     desk.document.apply(choose_rig("rig04"))
-    desk.show_levels()
-    levels = desk.levels
+    desk.show("levels")
+    levels = desk.views["levels"]
     assert levels is not None
     until(lambda: levels.settled and desk.jobs.quiet)
     beat.start()

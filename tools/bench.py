@@ -323,7 +323,8 @@ def levels_course(runs: int) -> Row:
 def levels_session(runs: int) -> Row:
     """All gains of sixteen courses, beside one by one without what the rig already knows."""
     from diaulos.session.model import Session
-    from diaulos.work.levels import levels_of, solve_rig
+    from diaulos.work.rigs.levels import levels_of
+    from diaulos.work.rigs.solving import solve_rig
     from support import big_rig
 
     rig = big_rig(2)
@@ -360,7 +361,7 @@ from pathlib import Path
 import numpy as np
 from diaulos.storage.bwf import Bext, WavWriter
 from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
-from diaulos.work.recording.recorder import Recorder
+from diaulos.work.capture.recorder import Recorder
 
 class Cheap:
     xruns = 0
@@ -446,8 +447,8 @@ def waveforms_growth(runs: int) -> Row:
 def _looks(runs: int, seconds: float, tracks: int, name: str) -> Row:
     from diaulos.session.model import Session
     from diaulos.storage.folder import SessionFolder
-    from diaulos.work.overviews import overview_of
     from diaulos.work.ports import FileNotes
+    from diaulos.work.takes.overviews import overview_of
     from support import NOON
 
     with tempfile.TemporaryDirectory() as where:

@@ -25,7 +25,6 @@ from diaulos.app.desk import Desk
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
-from diaulos.app.views.reamp.view import ReampView
 from diaulos.demo.saltmarsh import write_demo
 from diaulos.session.edits import choose_rig
 
@@ -46,10 +45,9 @@ def wait(app: QApplication, condition: Callable[[], bool], seconds: float = 120.
         app.processEvents()
 
 
-def settled(desk: Desk, view: ReampView) -> bool:
+def settled(desk: Desk) -> bool:
     """Whether levels and waveforms are on screen."""
-    others = (desk.instruments, desk.rig, desk.levels, desk.takes)
-    return desk.jobs.quiet and view.settled and all(o is None or o.settled for o in others)
+    return desk.jobs.quiet and all(view.settled for view in desk.views.values())
 
 
 def settled_now(desk: Desk) -> bool:
@@ -59,12 +57,12 @@ def settled_now(desk: Desk) -> bool:
 
 def recorded(desk: Desk) -> bool:
     """Whether the recording has become a take and its waveform is there."""
-    return desk.takes is not None and not desk.takes.under_way and desk.jobs.quiet
+    return not desk.views["takes"].under_way and desk.jobs.quiet
 
 
 def three_strings(desk: Desk) -> bool:
     """Whether the intonation check has come so far."""
-    return desk.takes is not None and desk.takes.tuner.table.rowCount() >= 3
+    return desk.views["takes"].tuner.table.rowCount() >= 3
 
 
 def main() -> None:
@@ -92,37 +90,34 @@ def main() -> None:
             mine = Path(folder) / f"{look.name}.diaulos"
             shutil.copytree(path, mine)
             desk.open_path(mine)
-            assert desk.view is not None
-            view = desk.view
-            wait(app, partial(settled, desk, view))
+            wait(app, partial(settled, desk))
             window.grab().save(str(out.out / f"reamp-{look.name}.png"))
-            desk.show_instruments()
-            assert desk.instruments is not None
+            desk.show("instruments")
             for page in ("loading", "trims", "drive"):
-                getattr(desk.instruments, f"show_{page}")()
-                wait(app, partial(settled, desk, view))
+                getattr(desk.views["instruments"], f"show_{page}")()
+                wait(app, partial(settled, desk))
                 window.grab().save(str(out.out / f"instruments-{page}-{look.name}.png"))
             document = desk.document
             assert document is not None
             document.apply(choose_rig("rig04"))
-            desk.show_rig()
-            rig = desk.rig
+            desk.show("rig")
+            rig = desk.views["rig"]
             assert rig is not None
-            wait(app, partial(settled, desk, view))
+            wait(app, partial(settled, desk))
             rig.show_finding(rig.findings.chosen or rig.report.findings[0])
             for page in ("findings", "tracks"):
                 getattr(rig, f"show_{page}_page")()
-                wait(app, partial(settled, desk, view))
+                wait(app, partial(settled, desk))
                 window.grab().save(str(out.out / f"rig-{page}-{look.name}.png"))
-            desk.show_levels()
-            levels = desk.levels
+            desk.show("levels")
+            levels = desk.views["levels"]
             assert levels is not None
             wait(app, partial(settled_now, desk))
             levels.choose_course("Amp and cabinet" if look is theme.DAY else "Amp")
             wait(app, partial(settled_now, desk))
             window.grab().save(str(out.out / f"levels-{look.name}.png"))
-            desk.show_takes()
-            takes = desk.takes
+            desk.show("takes")
+            takes = desk.views["takes"]
             assert takes is not None
             wait(app, partial(settled_now, desk))
             takes.setup.bars.setValue(2)

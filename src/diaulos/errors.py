@@ -51,11 +51,17 @@ class StorageError(DiaulosError):
 
 
 class SessionLockedError(DiaulosError):
-    """Another process has the session open."""
+    """Another process has the session open.
 
-    def __init__(self, what: str, *, pid: int, where: str = "", remedy: str = "") -> None:
+    `pid` is its number, 0 where it is not known; `foreign` is True where nobody on this
+    machine can tell whether it still runs.
+    """
+
+    def __init__(
+        self, what: str, *, pid: int, foreign: bool = False, where: str = "", remedy: str = ""
+    ) -> None:
         super().__init__(what, where=where, remedy=remedy)
-        self.pid = pid
+        self.pid, self.foreign = pid, foreign
 
 
 class AudioDeviceError(DiaulosError):

@@ -20,10 +20,13 @@ from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session, WordLength
 from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
-from diaulos.storage.folder import SUFFIX, ExternalAudio, SessionFolder, session_text
-from diaulos.work.plucking import plucked_volts
+from diaulos.storage.folder import SUFFIX, SessionFolder
+from diaulos.storage.session_file import session_text
+from diaulos.storage.sources import ExternalAudio
+from diaulos.work.instruments.plucking import plucked_volts
 from diaulos.work.ports import AudioBackend, OutputBackend
-from diaulos.work.rig import played_volts, rig_graph
+from diaulos.work.rigs.look import rig_graph
+from diaulos.work.rigs.rendering import played_volts
 
 __all__ = [
     "SUFFIX",

@@ -53,6 +53,7 @@ def window(qtbot: QtBot, preferences: Preferences, services: Services) -> Iterat
     if document is not None:
         document.mark_saved(document.session)
     made.close()
+    qtbot.waitUntil(lambda: not made.isVisible(), timeout=30_000)
     made.deleteLater()
     app.processEvents()
     left = [t.name for t in threading.enumerate() if t.name.startswith(("job", "player"))]
@@ -71,12 +72,7 @@ def settled(qtbot: QtBot) -> Callable[[Desk], None]:
 
     def wait(desk: Desk) -> None:
         def still() -> bool:
-            view = desk.view
-            busy = not desk.jobs.quiet or (view is not None and view._plan_timer.isActive())
-            for other in (desk.instruments, desk.rig, desk.levels, desk.takes):
-                if other is not None and not other.settled:
-                    busy = True
-            return not busy
+            return desk.jobs.quiet and all(view.settled for view in desk.views.values())
 
         qtbot.waitUntil(still, timeout=60_000)
 

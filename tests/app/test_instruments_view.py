@@ -21,7 +21,9 @@ from diaulos.app.dialogs.measure import MeasureDialog
 from diaulos.app.views.instruments.view import InstrumentsView
 from diaulos.circuit.loading import Load, analyse, curves_db
 from diaulos.session import edits
-from diaulos.work.instruments import compare_inputs, drive_change, solve_trims, trim_rows
+from diaulos.work.instruments.drive import drive_change
+from diaulos.work.instruments.inputs import compare_inputs
+from diaulos.work.instruments.trims import solve_trims, trim_rows
 from support import RATE, performance
 
 Settle = Callable[[Desk], None]
@@ -31,7 +33,7 @@ Settle = Callable[[Desk], None]
 def shown(opened: Desk, qtbot: QtBot) -> InstrumentsView:
     opened.window.activateWindow()
     qtbot.keyClick(opened.window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
-    view = opened.instruments
+    view = opened.views["instruments"]
     assert view is not None
     assert opened.current is view
     qtbot.waitUntil(lambda: view.settled, timeout=20_000)
@@ -82,7 +84,7 @@ def test_window_shell_and_core_agree_on_the_trims(
     spins = {key: spin.value() for key, spin in shown.trims.spins.items()}
     assert {key: spins[key] for key in solved} == solved
     assert "left over" in opened.window._status.text()
-    opened.save()
+    opened.saving.save()
     settled(opened)
     capsys.readouterr()
     assert main(["trims", str(opened.folder.path), "--json"]) == 0
@@ -404,18 +406,18 @@ def test_a_tone_is_kept_and_remembered_in_reamp(
     assert (tone.instrument_id, tone.drive) == ("fretless", 6.5)
     assert shown.drive.chosen == tone
     assert "driven as it was made" in shown.drive.drive.text()
-    opened.show_reamp()
+    opened.show("reamp")
     settled(opened)
-    assert opened.view.take.instrument_id == "baritone"
-    assert "Low tide was made with Five-string fretless" in opened.view._send_text.text()
-    assert "more gently" in opened.view._send_text.text()
-    opened.show_instruments()
+    assert opened.views["reamp"].take.instrument_id == "baritone"
+    assert "Low tide was made with Five-string fretless" in opened.views["reamp"]._send_text.text()
+    assert "more gently" in opened.views["reamp"]._send_text.text()
+    opened.show("instruments")
     shown.drive.remove.click()
     assert tone not in held(shown).tones
 
 
 def test_the_load_of_a_di_is_undone_in_reamp(opened: Desk, qtbot: QtBot, settled: Settle) -> None:
-    view = opened.view
+    view = opened.views["reamp"]
     view.take_list.setCurrentIndex(view.takes.index(3))
     settled(opened)
     before = view._plan.send.amp_peak_dbu
@@ -497,9 +499,9 @@ def test_an_empty_session_says_what_to_do(desk: Desk, tmp_path: Path, settled: S
 
     folder, session = new_session(tmp_path / "Empty")
     desk.attach(folder, session)
-    desk.show_instruments()
+    desk.show("instruments")
     settled(desk)
-    view = desk.instruments
+    view = desk.views["instruments"]
     assert view._empty.isVisible()
     for call in (view.solve_trims, view.duplicate_instrument, view.remove_instrument,
                  view.measure_on_bench, view.measure_make_up, view.ask_measure):  # fmt: skip
@@ -515,6 +517,6 @@ def test_keys_belong_to_the_view_that_is_shown(
     assert not opened.jobs.busy
     assert opened.window.preferences.view == "instruments"
     qtbot.keyClick(opened.window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier)
-    assert opened.current is opened.view
+    assert opened.current is opened.views["reamp"]
     assert not opened.window.action("solve_trims").isEnabled()
     assert opened.window.action("reamp").isEnabled()

@@ -30,7 +30,9 @@ from diaulos.rig.levels.calibration import input_stage
 from diaulos.rig.model import PortRef, Rig, SettingRef
 from diaulos.rig.templates import build
 from diaulos.session import edits
-from diaulos.work.levels import aim_of, levels_of, solve_rig, verdict
+from diaulos.work.rigs.levels import aim_of, levels_of
+from diaulos.work.rigs.solving import solve_rig
+from diaulos.work.rigs.verdicts import verdict
 from support import RATE
 
 
@@ -44,7 +46,7 @@ def shown(opened: Desk, qtbot: QtBot) -> LevelsView:
     opened.document.apply(edits.choose_rig("rig04"))
     opened.window.activateWindow()
     qtbot.keyClick(opened.window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
-    view = opened.levels
+    view = opened.views["levels"]
     assert view is not None
     assert opened.current is view
     settle(view, qtbot)
@@ -566,8 +568,8 @@ def test_read_only_shows_and_does_not_set(
 ) -> None:
     assert desk.open_path(demo_copy, read_only=True)
     settled(desk)
-    desk.show_levels()
-    view = desk.levels
+    desk.show("levels")
+    view = desk.views["levels"]
     settle(view, qtbot)
     for button in (view.verdict.set_button, view.verdict.second_button, view.solve_all):
         assert isinstance(button, QPushButton)

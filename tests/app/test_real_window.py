@@ -38,7 +38,7 @@ window.painted.connect(lambda: QTimer.singleShot(0, painted))
 def ready():
     desk = window.desk
     def look():
-        view = desk.view
+        view = desk.views["reamp"]
         if view is None or not desk.jobs.quiet or not view.settled:
             return
         timer.stop()

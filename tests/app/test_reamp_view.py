@@ -20,7 +20,7 @@ from diaulos.session import edits
 from diaulos.signal.delay import find_alignment
 from diaulos.storage.audiofile import audio_info, read_channel
 from diaulos.work.measuring import read_mono
-from diaulos.work.reamp import plan_reamp, read_excerpt
+from diaulos.work.reamp.planning import plan_reamp, read_excerpt
 from support import RATE
 
 Settle = Callable[[Desk], None]
@@ -40,7 +40,7 @@ def with_pass(opened: Desk, qtbot: QtBot, settled: Settle) -> Desk:
 
 
 def test_takes_are_listed_with_what_is_wrong(opened: Desk) -> None:
-    view = opened.view
+    view = opened.views["reamp"]
     words = [view.takes.index(i).data(Qt.ItemDataRole.AccessibleTextRole) for i in range(4)]
     assert "Slack water, verse" in words[0]
     assert "DI clips" in words[1]
@@ -49,7 +49,7 @@ def test_takes_are_listed_with_what_is_wrong(opened: Desk) -> None:
 
 def test_the_loop_shows_the_cores_figures(opened: Desk) -> None:
     """What the cards say is what the plan of the core says."""
-    view, session = opened.view, opened.document.session
+    view, session = opened.views["reamp"], opened.document.session
     take = session.takes[0]
     source = opened.document.store.open_audio(take.di.file)
     plan = plan_reamp(
@@ -138,13 +138,13 @@ def test_cancel_leaves_everything_as_it_was(opened: Desk, qtbot: QtBot, settled:
     before = opened.document.session
     files = sorted(p.name for p in (opened.folder.path / "audio").iterdir())
     press(qtbot, opened, Qt.Key.Key_R)
-    qtbot.waitUntil(lambda: opened.view._working.bar.value() > 100, timeout=30_000)
-    assert opened.view._working.isVisible()
+    qtbot.waitUntil(lambda: opened.views["reamp"]._working.bar.value() > 100, timeout=30_000)
+    assert opened.views["reamp"]._working.isVisible()
     press(qtbot, opened, Qt.Key.Key_Escape)
     settled(opened)
     assert opened.document.session is before
     assert sorted(p.name for p in (opened.folder.path / "audio").iterdir()) == files
-    assert not opened.view._working.isVisible()
+    assert not opened.views["reamp"]._working.isVisible()
     assert "Nothing was changed" in opened.window._status.text()
 
 
@@ -152,7 +152,7 @@ def test_the_session_may_change_while_a_pass_is_made(
     opened: Desk, qtbot: QtBot, settled: Settle
 ) -> None:
     press(qtbot, opened, Qt.Key.Key_R)
-    opened.view.tone.control("amp", "drive").setValue(1.0)
+    opened.views["reamp"].tone.control("amp", "drive").setValue(1.0)
     settled(opened)
     session = opened.document.session
     assert session.rig().device("amp").number("drive") == 1.0
@@ -207,14 +207,14 @@ def test_export_by_key(
 def test_an_own_cabinet(opened: Desk, tmp_path: Path, answers: dict, settled: Settle) -> None:
     path = tmp_path / "Dark.wav"
     soundfile.write(str(path), np.exp(-np.arange(800) / 40.0), RATE)
-    opened.view.load_cabinet(str(path))
+    opened.views["reamp"].load_cabinet(str(path))
     settled(opened)
     session = opened.document.session
     assert session.rig().device("load_box").word("cabinet") == "impulses/Dark.wav"
-    box = opened.view.tone.control("load_box", "cabinet")
+    box = opened.views["reamp"].tone.control("load_box", "cabinet")
     assert box.currentText() == "Dark (own)"
     soundfile.write(str(path), np.zeros(800), RATE)
-    opened.view.load_cabinet(str(path))
+    opened.views["reamp"].load_cabinet(str(path))
     assert "silent" in answers["asked"][0][0]
 
 
@@ -233,7 +233,7 @@ def test_playing_by_key_is_quiet_and_in_time(with_pass: Desk, qtbot: QtBot) -> N
     press(qtbot, with_pass, Qt.Key.Key_3)
     assert view.bar.heard == {"pass"}
     press(qtbot, with_pass, Qt.Key.Key_L)
-    assert view.player._shared.loop == (0, take.di.frames)
+    assert view.player.loop == (0, take.di.frames)
     press(qtbot, with_pass, Qt.Key.Key_Space)
     assert not view.player.playing
 
@@ -241,7 +241,7 @@ def test_playing_by_key_is_quiet_and_in_time(with_pass: Desk, qtbot: QtBot) -> N
 def test_reference_and_pass_are_heard_at_matched_level(with_pass: Desk) -> None:
     view = with_pass.view
     (made,) = with_pass.document.session.takes[0].passes
-    gains = {c.key: c.gain_db for c in view.player._shared.channels}
+    gains = {c.key: c.gain_db for c in view.player.channels}
     assert gains["pass"] == pytest.approx(made.match.total_db)
     assert gains["reference"] == pytest.approx(made.match.pair_offset_db)
 
@@ -258,19 +258,19 @@ def test_a_missing_cable_is_said_at_its_place(opened: Desk, settled: Settle) -> 
 
     opened.document.apply(Edit("Unplug", change))
     settled(opened)
-    assert opened.view._problem.isVisible()
-    assert "no way from a played track" in opened.view._problem.text()
+    assert opened.views["reamp"]._problem.isVisible()
+    assert "no way from a played track" in opened.views["reamp"]._problem.text()
     opened.undo()
     settled(opened)
-    assert not opened.view._problem.isVisible()
+    assert not opened.views["reamp"]._problem.isVisible()
 
 
 def test_the_strip_chooses_the_course_everywhere(opened: Desk, settled: Settle) -> None:
     opened.window.strip.chosen.emit("rig03")
     settled(opened)
     assert opened.document.session.current_rig == "rig03"
-    assert "Bass" in opened.window.strip.accessibleDescription() or opened.view.tone._rig
-    assert opened.view.tone._rig.currentText() == "Bass by box"
+    assert "Bass" in opened.window.strip.accessibleDescription() or opened.views["reamp"].tone._rig
+    assert opened.views["reamp"].tone._rig.currentText() == "Bass by box"
 
 
 def test_waveform_keys_and_copies(with_pass: Desk, qtbot: QtBot) -> None:
@@ -295,7 +295,7 @@ def test_waveform_keys_and_copies(with_pass: Desk, qtbot: QtBot) -> None:
 
 
 def test_the_clipped_take_and_the_unknown_one_say_so(opened: Desk, settled: Settle) -> None:
-    view = opened.view
+    view = opened.views["reamp"]
     view.take_list.setCurrentIndex(view.takes.index(3))
     settled(opened)
     assert "+12 dBu is assumed" in view._send_text.text()
@@ -310,7 +310,7 @@ def test_nothing_fails_without_a_take(desk: Desk, tmp_path: Path, settled: Settl
     folder, session = new_session(tmp_path / "Empty")
     desk.attach(folder, session)
     settled(desk)
-    view = desk.view
+    view = desk.views["reamp"]
     for call in (view.reamp, view.keep, view.discard, view.match_again, view.ask_export,
                  view.toggle_play, view.rename):  # fmt: skip
         call()
@@ -327,7 +327,7 @@ def test_a_rig_by_usb_is_reamped_and_shown_as_modeled(
     opened.document.apply(edits.add_rig(build("reamp-usb", "usb")))
     settled(opened)
     assert opened.window.height() == height == 800
-    view = opened.view
+    view = opened.views["reamp"]
     assert view.tone.control("modeler", "voice").currentData() == "tideline"
     with pytest.raises(KeyError):
         view.tone.control("modeler", "clock")
@@ -344,10 +344,10 @@ def test_a_rig_by_usb_is_reamped_and_shown_as_modeled(
 def test_a_rig_without_a_loop_says_so(opened: Desk, settled: Settle) -> None:
     opened.document.apply(edits.choose_rig("rig04"))
     settled(opened)
-    assert "no way from a played track back" in opened.view._problem.text()
-    assert opened.view.loop.cards == []
+    assert "no way from a played track back" in opened.views["reamp"]._problem.text()
+    assert opened.views["reamp"].loop.cards == []
     assert "rig04" not in [row.key for row in opened.window.strip._rows]
     opened.document.apply(edits.choose_rig("rig01"))
     settled(opened)
-    assert opened.view._problem.isHidden()
-    assert opened.view.loop.cards
+    assert opened.views["reamp"]._problem.isHidden()
+    assert opened.views["reamp"].loop.cards

@@ -26,7 +26,7 @@ from diaulos.rig.layout import PORT_H
 from diaulos.rig.model import PortRef
 from diaulos.rig.templates import TEMPLATES
 from diaulos.session import edits
-from diaulos.work.rig import look_at
+from diaulos.work.rigs.look import look_at
 from support import big_rig
 
 Settle = Callable[[Desk], None]
@@ -43,7 +43,7 @@ def shown(opened: Desk, qtbot: QtBot) -> RigView:
     opened.document.apply(edits.choose_rig("rig04"))
     opened.window.activateWindow()
     qtbot.keyClick(opened.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
-    view = opened.rig
+    view = opened.views["rig"]
     assert view is not None
     assert opened.current is view
     settle(view, qtbot)
@@ -108,7 +108,7 @@ def test_the_strip_keeps_the_courses_in_sight(shown: RigView, opened: Desk) -> N
     assert boxes == {"guitar", "di", "interface", "computer"}
     strip.chosen.emit("DI")
     assert len(shown.diagram.layout_shown.boxes) == len(shown.rig.devices)
-    opened.show_reamp()
+    opened.show("reamp")
     names = [row.name.split(":")[0] for row in strip._rows]
     assert names == ["Combo by box", "Tall stack by box", "Bass by box"]
 
@@ -534,10 +534,10 @@ def test_a_session_read_only_can_be_looked_at(
 ) -> None:
     assert desk.open_path(demo_copy, read_only=True)
     settled(desk)
-    desk.show_rig()
-    settle(desk.rig, qtbot)
-    assert not desk.rig.panel.plug.isEnabled()
-    assert not desk.rig.findings.mend_button.isEnabled()
+    desk.show("rig")
+    settle(desk.views["rig"], qtbot)
+    assert not desk.views["rig"].panel.plug.isEnabled()
+    assert not desk.views["rig"].findings.mend_button.isEnabled()
     assert not desk.window.action("mend").isEnabled()
     assert not desk.window.action("device").isEnabled()
 

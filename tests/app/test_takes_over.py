@@ -26,8 +26,8 @@ from diaulos.app.views.takes.view import TakesView
 from diaulos.session import edits
 from diaulos.session.model import Heard, Pass, rig_hash
 from diaulos.signal.pitch import Pitch
-from diaulos.work import tuning
-from diaulos.work.mixing import mix_rows
+from diaulos.work.instruments import tuning
+from diaulos.work.listening.mixing import mix_rows
 from support import RATE
 
 __all__ = ["shown"]
@@ -412,9 +412,12 @@ def test_space_records_from_the_tuner(tuner: TakesView, qtbot: QtBot) -> None:
 def test_another_view_and_closing_end_the_listening(
     tuner: TakesView, opened: Desk, qtbot: QtBot
 ) -> None:
-    assert opened._only_tuning()
+    ending = tuner.ending()
+    assert ending is not None
+    assert not ending.question  # nobody would miss it
+    ending.stop()
     qtbot.waitUntil(lambda: not tuner.ear.listening or tuner._page is tuner.tuner, timeout=10_000)
-    opened.show_rig()
+    opened.show("rig")
     qtbot.waitUntil(lambda: not tuner.ear.listening, timeout=20_000)
     assert not opened.jobs.busy
 

@@ -24,7 +24,7 @@ from diaulos.errors import InputError
 from diaulos.rig.model import Rig
 from diaulos.session import edits, take_edits
 from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
-from diaulos.work.recording.noisecheck import check_noise
+from diaulos.work.takes.noisecheck import check_noise
 from support import RATE
 
 
@@ -35,7 +35,7 @@ def shown(opened: Desk, qtbot: QtBot) -> TakesView:
     opened.document.apply(edits.choose_rig("rig04"))
     opened.window.activateWindow()
     qtbot.keyClick(opened.window, Qt.Key.Key_4, Qt.KeyboardModifier.ControlModifier)
-    view = opened.takes
+    view = opened.views["takes"]
     assert view is not None
     assert opened.current is view
     settle(view, qtbot)
@@ -157,7 +157,7 @@ def test_space_records_all_tracks_and_the_take_is_there(
     qtbot.waitUntil(lambda: path.is_file() and take.id in path.read_text("utf-8"), timeout=10_000)
     assert json.loads(path.read_text("utf-8"))["takes"][-1]["id"] == take.id
     assert set(opened.folder.recordings()) == {take.id}
-    opened.save()
+    opened.saving.save()
     qtbot.waitUntil(lambda: opened.jobs.quiet, timeout=10_000)
     assert opened.folder.recordings() == {}
 
@@ -168,7 +168,7 @@ def test_window_and_shell_record_the_same(
     take = recorded(shown, qtbot)
     opened.folder.save(held(shown))
     path = opened.folder.path
-    opened._detach()
+    opened.detach()
     args = ["record", str(path), "--rig", "rig04", "--bars", "1", "--fast", "--seed", "3", "--json"]
     assert main(args) == 0
     data = json.loads(capsys.readouterr().out)
@@ -309,7 +309,7 @@ def test_the_bin_gives_takes_back_and_is_emptied(
     press(qtbot, shown, Qt.Key.Key_Delete)
     assert all(path.is_file() for path in files)
     answers["button"] = "Delete"
-    opened.empty_bin()
+    opened.saving.empty_bin()
     qtbot.waitUntil(lambda: opened.jobs.quiet, timeout=20_000)
     assert "3 file(s) are deleted" in answers["asked"][-1][1]
     assert not any(path.exists() for path in files)
@@ -328,7 +328,7 @@ def test_a_take_is_cut_to_bars_and_given_back_whole(
     bar = 2.5 * RATE
     assert held(shown).take(take.id).cut == (round(bar), round(3 * bar))
     assert "cut to 0:02.5-0:07.5" in shown.book.about.text()
-    assert shown.player.sound._shared.loop == (round(bar), round(3 * bar))
+    assert shown.player.sound.loop == (round(bar), round(3 * bar))
     press(qtbot, shown, Qt.Key.Key_B)
     assert held(shown).take(take.id) == take
     press(qtbot, shown, Qt.Key.Key_B)
@@ -406,7 +406,7 @@ def test_a_cut_off_recording_is_offered(
     answers: dict,  # type: ignore[no-untyped-def]
 ) -> None:
     from diaulos.storage.folder import SessionFolder
-    from diaulos.work.recording.takes import RecordRequest, prepare
+    from diaulos.work.takes.recording import RecordRequest, prepare
     from support import NOON
 
     folder = SessionFolder.open(demo_copy)
@@ -443,9 +443,9 @@ def test_read_only_says_so(
 ) -> None:
     assert desk.open_path(demo_copy, read_only=True)
     settled(desk)
-    desk.show_takes()
-    settle(desk.takes, qtbot)
-    assert desk.takes.sentence.text().startswith("Read-only")
-    assert not desk.takes.record_button.isEnabled()
+    desk.show("takes")
+    settle(desk.views["takes"], qtbot)
+    assert desk.views["takes"].sentence.text().startswith("Read-only")
+    assert not desk.views["takes"].record_button.isEnabled()
     assert counted(1, "clip") == "1 clip"
     assert take_edits.keep_take("x", True).label == "Keep take"

@@ -17,20 +17,16 @@ from PySide6.QtWidgets import QAbstractButton, QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import theme
-from diaulos.app.actions import ACTIONS, VIEWS, keys_html
+from diaulos.app.actions import ACTIONS, keys_html, with_views
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.import_di import ImportDiDialog
 from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
-from diaulos.app.views.instruments.view import InstrumentsView
-from diaulos.app.views.levels.view import LevelsView
-from diaulos.app.views.reamp.view import ReampView
-from diaulos.app.views.rig.view import RigView
-from diaulos.app.views.takes.view import TakesView
+from diaulos.app.view_table import VIEWS
 from diaulos.session import edits
 from diaulos.storage.folder import SessionFolder
-from diaulos.work.takes import ImportRequest
+from diaulos.work.takes.importing import ImportRequest
 from support import RATE, performance
 
 Settle = Callable[[Desk], None]
@@ -43,7 +39,7 @@ def test_nothing_open_says_what_to_do(window: MainWindow) -> None:
     assert not window.action("reamp").isEnabled()
 
 
-def test_every_action_can_be_called_and_has_a_name(window: MainWindow) -> None:
+def test_every_action_can_be_called_and_has_a_name(desk: Desk) -> None:
     idents = [spec.ident for spec in ACTIONS]
     assert len(set(idents)) == len(idents)
     keys = [(spec.view, spec.key) for spec in ACTIONS if spec.key]
@@ -51,22 +47,22 @@ def test_every_action_can_be_called_and_has_a_name(window: MainWindow) -> None:
     everywhere = {key for view, key in keys if not view}
     assert not everywhere & {key for view, key in keys if view}
     own = {"close", "toggle_look", "show_keys", "show_safety"}
-    views = {
-        view.ident: view for view in (ReampView, InstrumentsView, RigView, LevelsView, TakesView)
-    }
-    assert set(views) == {ident for ident, _, _ in VIEWS}
+    views = {row.ident: row.load() for row in VIEWS}
+    assert all(view.ident == ident for ident, view in views.items())
     for spec in ACTIONS:
-        place = views[spec.view] if spec.view else window.desk
-        assert spec.call in own or callable(getattr(place, spec.call))
-    for _, key in keys:
-        assert key in keys_html()
+        if spec.call in own:
+            continue
+        command = getattr(views[spec.view], spec.call) if spec.view else desk.command(spec.call)
+        assert callable(command)
+    for spec in with_views(ACTIONS, VIEWS):
+        assert spec.key in keys_html(with_views(ACTIONS, VIEWS))
 
 
 def test_open_shows_the_session(opened: Desk) -> None:
     window = opened.window
     assert window.windowTitle().startswith("Saltmarsh")
     assert "48 kHz, 24 bit, 96 bpm, 4/4" in window._where.text()
-    assert window.stack.currentWidget() is opened.view
+    assert window.stack.currentWidget() is opened.views["reamp"]
     assert window.action("reamp").isEnabled()
     assert not window.action("undo").isEnabled()
     assert str(opened.folder.path) in window.preferences.recent
@@ -91,12 +87,12 @@ def test_a_new_session_through_its_dialog(desk: Desk, tmp_path: Path, settled: S
     dialog.tempo.setValue(77.5)
     dialog.metre.setCurrentText("6/8")
     assert ok.isEnabled()
-    desk.make_session(dialog)
+    desk.opening.make_session(dialog)
     settled(desk)
     session = desk.document.session
     assert (session.sample_rate_hz, session.word_length) == (96_000, "float")
     assert (session.tempo_bpm, session.metre) == (77.5, "6/8")
-    assert "Import DI" in desk.view._empty_takes.text()
+    assert "Import DI" in desk.views["reamp"]._empty_takes.text()
     assert (tmp_path / "Quay.diaulos" / "session.json").is_file()
     again = NewSessionDialog(tmp_path)
     again.name.setText("Quay")
@@ -109,12 +105,12 @@ def test_save_reopen_is_as_it_was(opened: Desk, settled: Settle) -> None:
     opened.document.apply(edits.set_device_setting("rig01", "amp", "drive", 8.0))
     assert opened.window.windowTitle().startswith("Saltmarsh*")
     before = opened.document.session
-    opened.save()
+    opened.saving.save()
     settled(opened)
     assert not opened.document.dirty
     assert opened.folder.load() == before
     path = opened.folder.path
-    opened._detach()
+    opened.detach()
     opened.open_path(path)
     settled(opened)
     assert opened.document.session == before
@@ -127,7 +123,7 @@ def test_another_session_at_once_while_the_first_is_worked_out(
     from diaulos.wiring import new_session
 
     assert desk.open_path(demo_copy)
-    desk.show_instruments()
+    desk.show("instruments")
     assert not desk.jobs.quiet
     folder, session = new_session(tmp_path / "Second")
     desk.attach(folder, session)
@@ -136,7 +132,7 @@ def test_another_session_at_once_while_the_first_is_worked_out(
 
 
 def test_save_as_goes_on_there(opened: Desk, tmp_path: Path, settled: Settle) -> None:
-    opened.save_as(tmp_path / "Copy")
+    opened.saving.save_as(tmp_path / "Copy")
     settled(opened)
     assert opened.folder.path == tmp_path / "Copy.diaulos"
     assert opened.document.session.name == "Copy"
@@ -156,14 +152,14 @@ def test_undo_and_redo_by_key(opened: Desk, qtbot: QtBot) -> None:
 
 
 def test_closing_asks_only_when_something_would_be_lost(opened: Desk, answers: dict) -> None:
-    assert opened.may_close()
+    assert opened.saving.closing()
     opened.document.apply(edits.set_device_setting("rig01", "amp", "drive", 8.0))
     answers["button"] = "Cancel"
-    assert not opened.may_close()
+    assert not opened.saving.closing()
     answers["button"] = "Close without saving"
-    assert opened.may_close()
+    assert opened.saving.closing()
     answers["button"] = "Save"
-    assert opened.may_close()
+    assert opened.saving.closing()
     assert opened.folder.load().rig("rig01").device("amp").number("drive") == 8.0
     assert "Save the changes to Saltmarsh?" in answers["asked"][0][0]
 
@@ -216,7 +212,7 @@ def test_a_second_opener_reads_only(
         assert desk.document.read_only
         assert "read-only" in desk.window.windowTitle()
         assert not desk.window.action("save").isEnabled()
-        assert not desk.view.tone.reamp_button.isEnabled()
+        assert not desk.views["reamp"].tone.reamp_button.isEnabled()
     finally:
         holder.communicate("\n")
 
@@ -236,14 +232,14 @@ def test_a_damaged_session_is_told_and_nothing_is_lost(
 
 def test_a_lost_pass_is_offered(opened: Desk, answers: dict, settled: Settle) -> None:
     path = opened.folder.path
-    opened.view.reamp()
+    opened.views["reamp"].reamp()
     settled(opened)
     (made,) = opened.document.session.takes[0].passes
     for thread in threading.enumerate():
         if thread.name == "journal":
             thread.join()
     opened.folder.drop_journal()  # as if the process had died before the journal
-    opened._detach()
+    opened.detach()
     answers["button"] = "Add them"
     assert opened.open_path(path)
     settled(opened)
@@ -277,9 +273,9 @@ def test_import_through_its_dialog(opened: Desk, tmp_path: Path, settled: Settle
     dialog.calibration.level.setValue(13.0)
     request = dialog.request()
     assert request == ImportRequest(path, "Riff", 2, "", "Borrowed guitar", "guitar", 13.0)
-    opened.import_file(request)
+    opened.importing.import_file(request)
     settled(opened)
-    take = opened.view.take
+    take = opened.views["reamp"].take
     assert take.name == "Riff"
     assert take.di.full_scale_dbu == 13.0
     assert "Resampled" in opened.window._status.text()
@@ -294,7 +290,7 @@ def test_a_bad_file_is_told(opened: Desk, tmp_path: Path, answers: dict) -> None
     path = tmp_path / "notes.wav"
     path.write_text("no sound")
     before = opened.document.session
-    opened.import_dialog(path)
+    opened.importing.import_dialog(path)
     assert "not audio" in answers["asked"][0][0]
     assert opened.document.session is before
 
@@ -324,9 +320,9 @@ def test_settings_of_a_wrong_type_are_ignored(preferences: Preferences) -> None:
 
 
 def test_levels_are_remembered(opened: Desk, preferences: Preferences) -> None:
-    opened.view.player.play()
-    opened.view.player.set_level(-31.0)
-    opened.view.player.pause()
+    opened.views["reamp"].player.play()
+    opened.views["reamp"].player.set_level(-31.0)
+    opened.views["reamp"].player.pause()
     opened.window.close()
     assert preferences.levels_db == {"test output": -31.0}
     assert preferences.geometry is not None
@@ -349,7 +345,7 @@ def names_missing(root: QWidget) -> list[str]:
 
 
 def test_every_control_has_a_name(opened: Desk) -> None:
-    assert names_missing(opened.view) == []
+    assert names_missing(opened.views["reamp"]) == []
     for dialog in (
         NewSessionDialog(Path.home()),
         ImportDiDialog(Path("a.wav"), 2, RATE, 1.0, opened.document.session),
@@ -361,7 +357,7 @@ def test_every_control_has_a_name(opened: Desk) -> None:
 
 
 def test_everything_is_reached_by_tab(opened: Desk, qtbot: QtBot) -> None:
-    view = opened.view
+    view = opened.views["reamp"]
     opened.window.activateWindow()
     view.take_list.setFocus()
     wanted = {
@@ -384,24 +380,26 @@ def test_everything_is_reached_by_tab(opened: Desk, qtbot: QtBot) -> None:
 def test_item_models_hold_to_qts_rules(opened: Desk) -> None:
     testers = [
         QAbstractItemModelTester(model, QAbstractItemModelTester.FailureReportingMode.Fatal)
-        for model in (opened.view.takes, opened.view.passes)
+        for model in (opened.views["reamp"].takes, opened.views["reamp"].passes)
     ]
-    opened.view.take_list.setCurrentIndex(opened.view.takes.index(2))
+    opened.views["reamp"].take_list.setCurrentIndex(opened.views["reamp"].takes.index(2))
     opened.document.apply(edits.choose_rig("rig03"))
     assert testers
 
 
 def test_space_belongs_to_a_focused_button(opened: Desk, qtbot: QtBot) -> None:
-    button = next(b for b in opened.view.findChildren(QAbstractButton) if b.text() == "Solo")
+    button = next(
+        b for b in opened.views["reamp"].findChildren(QAbstractButton) if b.text() == "Solo"
+    )
     opened.window.activateWindow()
     button.setFocus()
     qtbot.keyClick(button, Qt.Key.Key_Space)
     assert not button.isChecked()
-    assert not opened.view.player.playing
+    assert not opened.views["reamp"].player.playing
 
 
 def test_the_saved_text_is_what_the_window_holds(opened: Desk, settled: Settle) -> None:
-    opened.save()
+    opened.saving.save()
     settled(opened)
     data = json.loads((opened.folder.path / "session.json").read_text("utf-8"))
     assert data == opened.document.session.model_dump(mode="json")

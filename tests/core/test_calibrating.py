@@ -33,7 +33,8 @@ from diaulos.rig.templates import build
 from diaulos.session.model import Session
 from diaulos.signal.tone import measure_tone
 from diaulos.units import dbu_to_volt, volt_to_dbu
-from diaulos.work.calibrating import (
+from diaulos.work.blocks import ArraySource
+from diaulos.work.rigs.calibrating import (
     calibrate_box,
     calibrate_by_loop,
     calibrate_input,
@@ -43,9 +44,8 @@ from diaulos.work.calibrating import (
     loop_course,
     point_from_recording,
 )
-from diaulos.work.files import ArraySource
-from diaulos.work.levels import levels_of, traced_courses
-from diaulos.work.soundcheck import (
+from diaulos.work.rigs.levels import levels_of, traced_courses
+from diaulos.work.rigs.soundcheck import (
     bench_check,
     file_check,
     take_calibration_edit,

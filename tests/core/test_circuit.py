@@ -48,7 +48,7 @@ from diaulos.rig.model import PassiveStage
 from diaulos.session.representative import representative
 from diaulos.signal.convolve import convolve_long
 from diaulos.units import volt_to_dbu
-from diaulos.work.loading import LoadingCase, case_results, circuit_of
+from diaulos.work.instruments.loading import LoadingCase, case_results, circuit_of
 from support import RATE, REFERENCE, performance, program, reference_cases
 
 LEVEL_DB = 0.05

@@ -18,26 +18,22 @@ from diaulos.session import edits
 from diaulos.session.migrations import migrate
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
-from diaulos.work.levels import (
+from diaulos.work.rigs.levels import (
     TARGET_CHOICES,
     aim_of,
-    asked,
     course_named,
     forget_played_edit,
-    gain_worth,
     jack_peak_dbu,
-    levels_data,
     levels_of,
     lock_edit,
-    second_edit,
     set_played_edit,
-    solve_edit,
-    solve_rig,
     traced_courses,
     typed_played,
-    verdict,
 )
-from diaulos.work.rig import read_type, type_text
+from diaulos.work.rigs.report import asked, gain_worth
+from diaulos.work.rigs.solving import second_edit, solve_edit, solve_rig
+from diaulos.work.rigs.types import read_type, type_text
+from diaulos.work.rigs.verdicts import levels_data, verdict
 from support import RATE
 
 

@@ -13,7 +13,7 @@ from test_cli import documented, run, run_json
 from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.wiring import SessionFolder
-from diaulos.work.rig import courses_data, findings_data, look_at
+from diaulos.work.rigs.look import courses_data, findings_data, look_at
 from support import RATE, performance
 
 

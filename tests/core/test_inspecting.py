@@ -31,14 +31,9 @@ from diaulos.signal.pitch import (
     note_name,
 )
 from diaulos.signal.strings import Note, StringCharacter, render_notes
-from diaulos.work.files import ArraySource
-from diaulos.work.inspecting import (
-    TUNINGS,
-    intonation_cents,
-    measure_file,
-    tune,
-    tuning_named,
-)
+from diaulos.work.blocks import ArraySource
+from diaulos.work.instruments.file_tuning import TUNINGS, intonation_cents, tune, tuning_named
+from diaulos.work.takes.inspecting import measure_file
 from support import RATE, performance, reference_cases
 
 TUNING = reference_cases("06_tuning", "tuning.json")

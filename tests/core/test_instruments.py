@@ -40,24 +40,20 @@ from diaulos.signal.strings import StringCharacter
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import dbu_to_peak_volt
 from diaulos.wiring import bench_for
-from diaulos.work.files import ArraySource
-from diaulos.work.instruments import (
+from diaulos.work.blocks import ArraySource
+from diaulos.work.instruments.drive import drive_change, make_up_db, roll_volume
+from diaulos.work.instruments.inputs import (
     AMP_LOAD,
     LOW_LOAD,
     compare_inputs,
-    drive_change,
-    make_up_db,
     mend_input,
     rate_impedances,
-    roll_volume,
-    solve_trims,
-    strength_warnings,
-    trim_rows,
-    trims_csv,
 )
-from diaulos.work.reamp import ReampRequest, make_pass
-from diaulos.work.takes import store_unloaded
-from diaulos.work.unload import FilteredSource, undo_for
+from diaulos.work.instruments.strength import strength_warnings
+from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_csv
+from diaulos.work.reamp.passes import ReampRequest, make_pass
+from diaulos.work.takes.unload import FilteredSource, undo_for
+from diaulos.work.takes.unloading import store_unloaded
 from support import NOON, RATE, outside, performance
 
 DOCS = Path(__file__).parents[2] / "docs" / "cli.md"

@@ -10,7 +10,7 @@ import pytest
 
 from diaulos.audio.output import RecordingOutput, SilentOutput, SystemOutput
 from diaulos.units import db_to_gain
-from diaulos.work.listening import MIX_FRAMES, Channel, Player, start_level_db
+from diaulos.work.listening.player import MIX_FRAMES, Channel, Player, start_level_db
 from support import RATE
 
 FRAMES = 20 * MIX_FRAMES

@@ -21,16 +21,16 @@ from diaulos.session import edits, take_edits
 from diaulos.session.model import AlignmentRecord, Heard, Pass, Session, Take, Track
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import db_to_gain
-from diaulos.work.listening import Channel, pan_gains
-from diaulos.work.mixing import audible, channels_of, mix_rows, stereo_of
+from diaulos.work.capture.backing import Backing
+from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
+from diaulos.work.listening.player import Channel, pan_gains
 from diaulos.work.ports import BlockStatus, BlockTime, FileNotes
-from diaulos.work.recording.backing import Backing
-from diaulos.work.recording.over import Over, over_bars, reference_of, timeline
-from diaulos.work.recording.punch import PunchSink
-from diaulos.work.recording.ready import armed_tracks, rig_to_record
-from diaulos.work.recording.recovery import recover_take, recoverable_takes
-from diaulos.work.recording.takes import RecordRequest, prepare
-from diaulos.work.rig import look_at
+from diaulos.work.rigs.look import look_at
+from diaulos.work.takes.over import Over, over_bars, reference_of, timeline
+from diaulos.work.takes.punch import PunchSink
+from diaulos.work.takes.ready import armed_tracks, rig_to_record
+from diaulos.work.takes.recording import RecordRequest, prepare
+from diaulos.work.takes.recovery import recover_take, recoverable_takes
 from support import NOON, RATE
 
 BAR = 2 * RATE

@@ -16,10 +16,10 @@ from diaulos.session.model import AlignmentRecord, Session
 from diaulos.signal.fir import shift
 from diaulos.signal.overview import BASE, Overview, build_overview, pyramid
 from diaulos.storage.folder import SessionFolder
-from diaulos.work.aligned import aligned_blocks, drift_matters, read_aligned
-from diaulos.work.files import ArraySource
-from diaulos.work.overviews import overview_of
+from diaulos.work.blocks import ArraySource
+from diaulos.work.listening.aligned import aligned_blocks, drift_matters, read_aligned
 from diaulos.work.ports import CancelToken, FileNotes
+from diaulos.work.takes.overviews import overview_of
 from support import NOON, RATE, performance
 
 NOISE = np.random.default_rng(2).uniform(-1.0, 1.0, 300_001).astype(np.float32)

@@ -31,25 +31,21 @@ from diaulos.signal.delay import find_alignment
 from diaulos.signal.loudness import measure_loudness
 from diaulos.signal.peaks import true_peak_dbtp
 from diaulos.storage.audiofile import audio_info, read_channel, resampled
-from diaulos.storage.folder import ExternalAudio, SessionFolder
+from diaulos.storage.folder import SessionFolder
+from diaulos.storage.sources import ExternalAudio
 from diaulos.units import db_to_gain
 from diaulos.wiring import bench_for, new_session
-from diaulos.work import reamp as reamp_module
-from diaulos.work.aligned import pass_blocks
-from diaulos.work.files import FileReampRequest, reamp_file
-from diaulos.work.loop import BLOCK_FRAMES
+from diaulos.work.capture.loop import BLOCK_FRAMES
+from diaulos.work.listening.aligned import pass_blocks
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import CancelToken, StreamSpec
-from diaulos.work.reamp import ReampRequest, make_pass
-from diaulos.work.takes import (
-    ImportRequest,
-    export_pass,
-    import_di,
-    import_impulse,
-    load_impulses,
-    recover_passes,
-    recoverable,
-)
+from diaulos.work.reamp import returns as reamp_module
+from diaulos.work.reamp.files import FileReampRequest, reamp_file
+from diaulos.work.reamp.passes import ReampRequest, make_pass
+from diaulos.work.reamp.recovery import recover_passes, recoverable
+from diaulos.work.takes.exporting import export_pass
+from diaulos.work.takes.importing import ImportRequest, import_di
+from diaulos.work.takes.impulses import import_impulse, load_impulses
 from support import NOON, RATE, performance, through_amp
 
 BASS_TAKE, GUITAR_TAKE, CLIPPED, UNKNOWN = "t0003", "t0001", "t0002", "t0004"
@@ -464,8 +460,8 @@ import resource, sys
 from pathlib import Path
 import numpy as np, soundfile
 from diaulos.wiring import new_session, bench_for, local_now, resampled, ExternalAudio
-from diaulos.work.takes import import_di, ImportRequest
-from diaulos.work.reamp import read_excerpt
+from diaulos.work.takes.importing import import_di, ImportRequest
+from diaulos.work.reamp.planning import read_excerpt
 path, seconds = Path(sys.argv[1]), int(sys.argv[2])
 second = (0.2 * np.random.default_rng(1).standard_normal(44100)).clip(-1, 1).astype("float32")
 with soundfile.SoundFile(str(path / "long.wav"), "w", 44100, 1, "PCM_16") as file:

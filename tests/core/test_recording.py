@@ -33,13 +33,13 @@ from diaulos.signal.click import click_block
 from diaulos.storage.bwf import Bext, WavWriter
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import gain_to_db
-from diaulos.work.recording.noisecheck import best_attempt, changes_since, check_noise
-from diaulos.work.recording.ready import armed_tracks, bytes_needed, checklist
-from diaulos.work.recording.recorder import Recorder
-from diaulos.work.recording.recovery import recover_take, recoverable_takes
-from diaulos.work.recording.ring import RING_S, Ring
-from diaulos.work.recording.takes import RecordRequest, prepare
-from diaulos.work.rig import look_at
+from diaulos.work.capture.recorder import Recorder
+from diaulos.work.capture.ring import RING_S, Ring
+from diaulos.work.rigs.look import look_at
+from diaulos.work.takes.noisecheck import best_attempt, changes_since, check_noise
+from diaulos.work.takes.ready import armed_tracks, bytes_needed, checklist
+from diaulos.work.takes.recording import RecordRequest, prepare
+from diaulos.work.takes.recovery import recover_take, recoverable_takes
 from support import NOON, RATE, outside, program
 
 
@@ -274,7 +274,7 @@ def test_a_real_limit_on_file_size_is_such_an_end(tmp_path: Path) -> None:
         from pathlib import Path
         from known_source import KnownBackend
         from diaulos.storage.bwf import Bext, WavWriter
-        from diaulos.work.recording.recorder import Recorder
+        from diaulos.work.capture.recorder import Recorder
         sinks = [WavWriter(Path({str(tmp_path)!r}) / f"{{n}}.wav", {RATE}, 1, "24", Bext())
                  for n in range(2)]
         done = Recorder(KnownBackend(), sinks, {RATE}, frames=20 * {RATE}).run()
@@ -303,7 +303,7 @@ sys.path[:0] = {path!r}
 from pathlib import Path
 from known_source import KnownBackend
 from diaulos.storage.bwf import Bext, WavWriter
-from diaulos.work.recording.recorder import Recorder
+from diaulos.work.capture.recorder import Recorder
 
 folder = Path({folder!r})
 sinks = [WavWriter(folder / f"{{n}}.wav", {rate}, 1, "24", Bext()) for n in range(8)]

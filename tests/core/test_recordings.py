@@ -17,9 +17,9 @@ from diaulos.signal.delay import find_alignment
 from diaulos.signal.fir import shift
 from diaulos.signal.loudness import measure_loudness
 from diaulos.storage.audiofile import audio_info, read_all
-from diaulos.storage.folder import ExternalAudio
+from diaulos.storage.sources import ExternalAudio
 from diaulos.wiring import bench_for
-from diaulos.work.files import FileReampRequest, reamp_file
+from diaulos.work.reamp.files import FileReampRequest, reamp_file
 from support import NOON, outside, through_amp, with_noise
 
 FOLDER = Path("/usr/share/sonic-pi/samples")

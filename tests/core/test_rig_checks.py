@@ -564,7 +564,7 @@ def test_the_checks_arithmetic_agrees_with_the_level_plan(name: str) -> None:
 
 def test_the_load_seen_by_a_pickup_through_a_transformer() -> None:
     """A passive DI of 10:1 on a 2 kΩ preamp: 100 x 2 kΩ and the copper's 100 x 90 Ω."""
-    from diaulos.rig.checks.wiring import node_load
+    from diaulos.rig.checks.cabling import node_load
 
     rig = CASES["passive-di-loss"][0]()
     ohm, farad, cables = node_load(RigGraph(rig), port("guitar.out"))

@@ -33,7 +33,7 @@ from diaulos.rig.templates import TEMPLATES, Patch, build
 from diaulos.rig.trackplan import plan_tracks
 from diaulos.session.model import Session
 from diaulos.units import metres_to_ms
-from diaulos.work.rig import courses_data, findings_data, look_at
+from diaulos.work.rigs.look import courses_data, findings_data, look_at
 from support import RATE
 
 NAMES = st.sampled_from(sorted(TEMPLATES))

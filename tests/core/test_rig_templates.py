@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from diaulos.rig.checks.wiring import node_load
+from diaulos.rig.checks.cabling import node_load
 from diaulos.rig.course import trace
 from diaulos.rig.flow import Segment, cut
 from diaulos.rig.graph import RigGraph

@@ -33,16 +33,10 @@ from diaulos.session.history import History
 from diaulos.session.model import Session
 from diaulos.signal.amp import VOICES, Amplifier, AmpSettings, peak_output
 from diaulos.units import dbu_to_peak_volt, dbu_to_volt, gain_to_db, metres_to_ms
-from diaulos.work.rig import (
-    RenderRequest,
-    courses_data,
-    look_at,
-    play_take,
-    read_type,
-    recorded_gain,
-    render,
-    type_text,
-)
+from diaulos.work.rigs.look import courses_data, look_at
+from diaulos.work.rigs.rendering import RenderRequest, recorded_gain, render
+from diaulos.work.rigs.types import read_type, type_text
+from diaulos.work.takes.playing import play_take
 from support import NOON, RATE
 
 AGREE_DB = 0.1
@@ -775,7 +769,7 @@ def test_reamp_by_usb_drives_the_model_as_the_di_input_was_driven(demo_copy: Pat
     """The model's 0 dBFS stands for 12 dBu: a DI of 14 dBu is sent 2 dB hotter, digital all
     the way, and comes back in time."""
     from diaulos.wiring import SessionFolder, bench_for
-    from diaulos.work.reamp import ReampRequest, make_pass
+    from diaulos.work.reamp.passes import ReampRequest, make_pass
 
     folder = SessionFolder.open(demo_copy)
     demo = edits.add_rig(build("reamp-usb", "usb"))(folder.load())
@@ -793,7 +787,7 @@ def test_reamp_by_usb_drives_the_model_as_the_di_input_was_driven(demo_copy: Pat
 
 
 def test_compared_inputs_are_as_the_switches_stand() -> None:
-    from diaulos.work.instruments import rig_inputs
+    from diaulos.work.instruments.inputs import rig_inputs
 
     rig = build("hybrid", "r1").with_setting("interface", "mode2", "instrument")
     ohms = {one.name: one.ohm for one in rig_inputs(session(rig))}

@@ -35,7 +35,8 @@ from diaulos.session.model import (
     rig_hash,
     tone_words,
 )
-from diaulos.storage.folder import SessionFolder, read_session, session_text
+from diaulos.storage.folder import SessionFolder
+from diaulos.storage.session_file import read_session, session_text
 from diaulos.work.ports import CancelToken
 
 RIG = reamp_rig()
@@ -332,7 +333,7 @@ def test_numbers_that_are_none(tmp_path: Path, number: str) -> None:
 
 
 def test_too_large_to_be_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("diaulos.storage.folder.MAX_SESSION_BYTES", 100)
+    monkeypatch.setattr("diaulos.storage.beside.MOST_BYTES", 100)
     assert "at most" in refused(tmp_path, session_text(session())).what
 
 

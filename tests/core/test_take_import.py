@@ -14,14 +14,14 @@ from diaulos.session.model import Session
 from diaulos.storage.bwf import Bext, WavWriter
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.ports import CancelToken
-from diaulos.work.take_import import (
+from diaulos.work.takes.importing import ImportRequest, import_di
+from diaulos.work.takes.take_import import (
     TakeImportRequest,
     WantedTrack,
     guess_tap,
     import_take,
     wanted_tracks,
 )
-from diaulos.work.takes import ImportRequest, import_di
 from support import NOON, RATE
 
 

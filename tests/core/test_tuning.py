@@ -25,10 +25,8 @@ from diaulos.session.model import Session
 from diaulos.session.representative import representative
 from diaulos.signal.pitch import Pitch, cents_between, find_pitch, last_onset, midi_hz
 from diaulos.signal.strings import Note, StringCharacter, render_notes
-from diaulos.work.inspecting import TUNINGS
-from diaulos.work.recording.ready import armed_tracks
-from diaulos.work.rig import look_at
-from diaulos.work.tuning import (
+from diaulos.work.instruments.file_tuning import TUNINGS
+from diaulos.work.instruments.tuning import (
     Ear,
     Heard,
     IntonationCheck,
@@ -45,6 +43,8 @@ from diaulos.work.tuning import (
     track_to_tune,
     tuned,
 )
+from diaulos.work.rigs.look import look_at
+from diaulos.work.takes.ready import armed_tracks
 from support import RATE, outside
 
 GUITAR = Strings((40, 45, 50, 55, 59, 64))

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+
+from diaulos.app.view_table import ViewRow
 
 
 @dataclass(frozen=True)
@@ -19,16 +22,9 @@ class ActionSpec:
     when: str = "open"
     separator: bool = False
     view: str = ""
+    show: str = ""
+    """The view that it shows."""
 
-
-VIEWS: tuple[tuple[str, str, str], ...] = (
-    ("instruments", "Instruments", "Ctrl+1"),
-    ("rig", "Rig", "Ctrl+2"),
-    ("levels", "Levels", "Ctrl+3"),
-    ("takes", "Takes", "Ctrl+4"),
-    ("reamp", "Reamp", "Ctrl+5"),
-)
-"""Id, title, key of the views that exist, in working order; the rail shows no others."""
 
 ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("new", "&New session\N{HORIZONTAL ELLIPSIS}", "File", "Ctrl+N", "new_session", ""),
@@ -46,6 +42,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
         "export", "&Export pass\N{HORIZONTAL ELLIPSIS}", "File", "E", "ask_export", "open",
         view="reamp",
     ),
+    ActionSpec("recover", "Reco&ver recordings\N{HORIZONTAL ELLIPSIS}", "File", "", "ask_recover",
+               "idle"),
     ActionSpec("quit", "&Quit", "File", "Ctrl+Q", "close", "", True),
     ActionSpec("undo", "&Undo", "Edit", "Ctrl+Z", "undo", "write"),
     ActionSpec("redo", "&Redo", "Edit", "Ctrl+Shift+Z", "redo", "write"),
@@ -55,10 +53,6 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("discard", "&Discard pass", "Edit", "Del", "discard", "write", view="reamp"),
     ActionSpec("restore", "Restore &last discarded", "Edit", "Ctrl+Shift+Del", "restore", "write"),
     ActionSpec("empty_bin", "Empty &bin\N{HORIZONTAL ELLIPSIS}", "Edit", "", "empty_bin", "write"),
-    *(
-        ActionSpec(f"{ident}_view", f"&{title}", "View", key, f"show_{ident}", "open")
-        for ident, title, key in VIEWS
-    ),
     ActionSpec("night", "&Night look", "View", "Ctrl+Shift+N", "toggle_look", ""),
     ActionSpec("copy_image", "Copy plot as &image", "View", "Ctrl+Shift+C", "copy_image", "open",
                True),
@@ -184,17 +178,29 @@ ACTIONS: tuple[ActionSpec, ...] = (
 )  # fmt: skip
 
 
-def keys_html() -> str:
+def with_views(actions: tuple[ActionSpec, ...], views: Iterable[ViewRow]) -> tuple[ActionSpec, ...]:
+    """The actions with one for each view, at the head of the menu View."""
+    shown = tuple(
+        ActionSpec(
+            f"{row.ident}_view", f"&{row.title}", "View", row.key, "", "open", show=row.ident
+        )
+        for row in views
+    )
+    at = next(i for i, action in enumerate(actions) if action.menu == "View")
+    return (*actions[:at], *shown, *actions[at:])
+
+
+def keys_html(actions: tuple[ActionSpec, ...] = ACTIONS) -> str:
     """The key help."""
     menus: dict[str, list[ActionSpec]] = {}
-    for action in ACTIONS:
+    for action in actions:
         if action.key:
             menus.setdefault(action.menu, []).append(action)
     parts = []
-    for menu, actions in menus.items():
+    for menu, ours in menus.items():
         rows = "".join(
             f"<tr><td><code>{a.key}</code></td><td>{a.title.replace('&', '')}</td></tr>"
-            for a in actions
+            for a in ours
         )
         parts.append(f"<h3>{menu}</h3><table cellspacing='6'>{rows}</table>")
     extra = (

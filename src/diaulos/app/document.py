@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from threading import Thread
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -11,7 +12,7 @@ from diaulos.errors import DiaulosError
 from diaulos.session.edits import Edit
 from diaulos.session.history import History
 from diaulos.session.model import Session
-from diaulos.work.ports import SessionStore
+from diaulos.work.takes.notes import RecordingStore
 
 JOURNAL_MS = 15_000
 """Edits are journalled at least every 30 s; half of that leaves room for a slow disk."""
@@ -33,7 +34,7 @@ class Document(QObject):
     def __init__(
         self,
         session: Session,
-        store: SessionStore,
+        store: RecordingStore,
         path: Path,
         *,
         read_only: bool,
@@ -45,6 +46,7 @@ class Document(QObject):
         self._saved = session
         self._journalled = session
         self._write_journal = write_journal
+        self._writer: Thread | None = None
         self.store = store
         self.path = path
         self.read_only = read_only
@@ -128,7 +130,6 @@ class Document(QObject):
         if self.read_only or session is self._journalled or session == self._saved:
             return
         self._journalled = session
-        import threading
 
         def write() -> None:
             if session is not self._journalled:
@@ -138,11 +139,28 @@ class Document(QObject):
             except DiaulosError as error:
                 self.failed.emit(error)
 
-        threading.Thread(target=write, name="journal", daemon=True).start()
+        self._writer = Thread(target=write, name="journal", daemon=True)
+        self._writer.start()
+
+    def journal_and_wait(self) -> None:
+        """Write unsaved work, and come back when it is on the disk: the program ends."""
+        self.journal_now()
+        if self._writer is not None:
+            self._writer.join()
+
+    def stop_journal(self) -> None:
+        """No journal is written from here on: what is not saved is not wanted."""
+        self._timer.stop()
+        self._journalled = self._saved = self.session
+        if self._writer is not None:
+            self._writer.join()
 
     def close(self) -> None:
-        """Stop the timer; the folder is closed by whoever opened it."""
+        """Stop the timer; the folder is closed by whoever opened it, when the last journal is
+        written."""
         self._timer.stop()
+        if self._writer is not None:
+            self._writer.join()
 
     def _tell(self, before: Session) -> None:
         if self.session is not before:

@@ -29,7 +29,7 @@ class Job:
     """Work with a title and what to do with its result (on the UI thread).
 
     A `background` job shows no progress bar and gives way: a newer one of the same title
-    takes its place.
+    takes its place. One that `captures` opens an audio stream: playback pauses first.
     """
 
     title: str
@@ -37,6 +37,7 @@ class Job:
     done: Callable[[Any], None]
     failed: Callable[[Exception], None] | None = None
     background: bool = False
+    captures: bool = False
 
 
 class _Wires(QObject):
@@ -55,6 +56,12 @@ class Jobs(QObject):
     ended = Signal()
     failed = Signal(object)
     idle = Signal()
+    refused = Signal(str)
+    """A job was not started because another runs: the words for the person."""
+    capturing = Signal()
+    """A job is about to open an audio stream."""
+    emptied = Signal()
+    """The last thread has ended, also of jobs that were dropped."""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -79,8 +86,26 @@ class Jobs(QObject):
         """Whether nothing at all runs or waits."""
         return self._front is None and not self._back and not self._waiting
 
+    @property
+    def empty(self) -> bool:
+        """Whether no thread is left, not even of a job that was dropped."""
+        return not self._threads
+
+    @property
+    def title(self) -> str:
+        """Of the job with the progress bar, "" without one."""
+        return self._front[0].title if self._front is not None else ""
+
+    def refuse_if_busy(self) -> bool:
+        """Say what is in the way, if anything is; True when it is."""
+        if self._front is None:
+            return False
+        self.refused.emit(f"Not now: {self.title} is running.")
+        return True
+
     def start(self, job: Job) -> bool:
-        """Start a job; False when another one is running (background jobs always start)."""
+        """Start a job. While another one with a progress bar runs it is refused, which is told
+        here: False. Background jobs always start."""
         if job.background:
             running = self._back.get(job.title)
             if running is not None:
@@ -91,8 +116,10 @@ class Jobs(QObject):
             self._back[job.title] = (job, token)
             self._spawn(job, token)
             return True
-        if self._front is not None:
+        if self.refuse_if_busy():
             return False
+        if job.captures:
+            self.capturing.emit()
         token = CancelToken()
         self._front = (job, token)
         self.started.emit(job.title)
@@ -111,14 +138,16 @@ class Jobs(QObject):
             token.cancel()
         self._back.clear()
 
-    def shut_down(self) -> None:
-        """Cancel all and wait for the threads: the window is closing."""
-        self._waiting.clear()
-        for _, token in self._back.values():
-            token.cancel()
+    def end_all(self) -> None:
+        """Ask everything to stop: `emptied` tells when the last thread has."""
+        self.drop_background()
         self.cancel()
+
+    def shut_down(self) -> None:
+        """Ask everything to stop and wait for it: for whoever has no event loop any more."""
+        self.end_all()
         for thread in list(self._threads.values()):
-            thread.join(timeout=10.0)
+            thread.join()
 
     def _spawn(self, job: Job, token: CancelToken) -> None:
         def run() -> None:
@@ -161,8 +190,7 @@ class Jobs(QObject):
     def _on_finished(self, job: Job, result: Any) -> None:
         if self._clear(job):
             job.done(result)
-        if self.quiet:
-            self.idle.emit()
+        self._tell_quiet()
 
     def _on_failed(self, job: Job, error: Exception) -> None:
         wanted = self._clear(job)
@@ -171,5 +199,10 @@ class Jobs(QObject):
                 job.failed(error)
             else:
                 self.failed.emit(error)
+        self._tell_quiet()
+
+    def _tell_quiet(self) -> None:
         if self.quiet:
             self.idle.emit()
+        if self.empty:
+            self.emptied.emit()

@@ -7,7 +7,7 @@ first paint (`attach`).
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QAction, QCloseEvent, QKeyEvent, QKeySequence, QPaintEvent
@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMenu,
     QStackedWidget,
@@ -24,13 +23,13 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
-from diaulos.app.actions import ACTIONS, VIEWS, ActionSpec
+from diaulos.app.actions import ACTIONS, ActionSpec, with_views
+from diaulos.app.commands import Commands
 from diaulos.app.preferences import Preferences
+from diaulos.app.view_table import VIEWS, ViewRow
 from diaulos.app.widgets.course_strip import CourseStrip
+from diaulos.app.widgets.labels import RichLabel, TextLabel
 from diaulos.app.widgets.rail import Rail
-
-if TYPE_CHECKING:
-    from diaulos.app.desk import Desk
 
 
 class MainWindow(QMainWindow):
@@ -38,19 +37,20 @@ class MainWindow(QMainWindow):
 
     painted = Signal()
 
-    def __init__(self, preferences: Preferences) -> None:
+    def __init__(self, preferences: Preferences, views: tuple[ViewRow, ...] = VIEWS) -> None:
         super().__init__()
-        self.preferences = preferences
-        self.desk: Desk | None = None
+        self.preferences, self.views = preferences, views
+        self.desk: Commands | None = None
+        self._specs = with_views(ACTIONS, views)
         self._actions: dict[str, QAction] = {}
         self._painted = False
         self.setWindowTitle("Diaulos")
         self.resize(1280, 800)
         self.strip = CourseStrip()
-        self.rail = Rail(list(VIEWS))
-        self.rail.chosen.connect(lambda ident: self._call_desk(f"show_{ident}"))
+        self.rail = Rail([(row.ident, row.title, row.key) for row in views])
+        self.rail.chosen.connect(self._show)
         self.stack = QStackedWidget()
-        self._empty = QLabel()
+        self._empty = RichLabel()
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._empty.setWordWrap(True)
         self.stack.addWidget(self._empty)
@@ -68,10 +68,10 @@ class MainWindow(QMainWindow):
         column.addWidget(self.strip)
         column.addWidget(body, 1)
         self.setCentralWidget(whole)
-        self._status = QLabel("")
+        self._status = TextLabel("")
         self._status.setAccessibleName("Status")
         self.statusBar().addWidget(self._status, 1)
-        self._where = QLabel("")
+        self._where = TextLabel("")
         self.statusBar().addPermanentWidget(self._where)
         self._recent = QMenu("Open &recent", self)
         self._build_menus()
@@ -84,7 +84,7 @@ class MainWindow(QMainWindow):
 
     def _build_menus(self) -> None:
         menus: dict[str, QMenu] = {}
-        for spec in ACTIONS:
+        for spec in self._specs:
             menu = menus.get(spec.menu)
             if menu is None:
                 menu = self.menuBar().addMenu(f"&{spec.menu}")
@@ -114,14 +114,18 @@ class MainWindow(QMainWindow):
         }.get(spec.call)
         if own is not None:
             own()
-        elif spec.view and self.desk is not None:
-            getattr(self.desk.current, spec.call)()
+        elif self.desk is None:
+            return
+        elif spec.show:
+            self.desk.show(spec.show)
+        elif spec.view:
+            self.desk.call_view(spec.call)
         else:
-            self._call_desk(spec.call)
+            self.desk.call(spec.call)
 
-    def _call_desk(self, name: str) -> None:
+    def _show(self, ident: str) -> None:
         if self.desk is not None:
-            getattr(self.desk, name)()
+            self.desk.show(ident)
 
     def _fill_recent(self) -> None:
         self._recent.clear()
@@ -135,7 +139,7 @@ class MainWindow(QMainWindow):
     def update_actions(self) -> None:
         """Enable what can be done now."""
         state = self.desk.state() if self.desk is not None else set()
-        for spec in ACTIONS:
+        for spec in self._specs:
             ready = self.desk is not None or spec.call in ("close", "toggle_look", "show_keys")
             enabled = ready and (not spec.when or spec.when in state)
             enabled = enabled and (not spec.view or f"view {spec.view}" in state)
@@ -175,7 +179,7 @@ class MainWindow(QMainWindow):
         from diaulos.app.actions import keys_html
         from diaulos.app.dialogs.texts import TextDialog
 
-        TextDialog("Keys", keys_html(), self).exec()
+        TextDialog("Keys", keys_html(self._specs), self).exec()
 
     def show_safety(self) -> None:
         """The notices, always at hand."""
@@ -205,7 +209,7 @@ class MainWindow(QMainWindow):
         return super().eventFilter(watched, event)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if self.desk is not None and not self.desk.may_close():
+        if self.desk is not None and not self.desk.closing():
             event.ignore()
             return
         if self.desk is not None:

@@ -11,8 +11,8 @@ from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
 from diaulos.session.instrument import Instrument
 from diaulos.work.ports import AudioBackend, Clock, ExternalFiles, OutputBackend
-from diaulos.work.recording.takes import BackendFor
-from diaulos.work.takes import Resampler
+from diaulos.work.takes.importing import Resampler
+from diaulos.work.takes.recording import RecordBackendFor
 
 
 @dataclass(frozen=True)
@@ -24,13 +24,13 @@ class Services:
     files: ExternalFiles
     resample: Resampler
     clock: Clock
-    record_from: BackendFor = field(default_factory=lambda: wiring.rig_backend(paced=True))
+    record_from: RecordBackendFor = field(default_factory=lambda: wiring.rig_backend(paced=True))
     """Where a recording's sound comes from."""
-    silence_from: BackendFor = field(
+    silence_from: RecordBackendFor = field(
         default_factory=lambda: wiring.rig_backend(paced=True, silent=True)
     )
     """The same while nobody plays, for the noise check."""
-    pluck_from: Callable[[tuple[int, ...]], BackendFor] = field(
+    pluck_from: Callable[[tuple[int, ...]], RecordBackendFor] = field(
         default_factory=lambda: lambda frets: wiring.pluck_backend(frets, paced=True)
     )
     """The same while somebody tunes, by the frets that are asked for."""

@@ -16,7 +16,7 @@ HEAVY = (
     "numpy",
     "pydantic",
     "diaulos.session.model",
-    "diaulos.work.reamp",
+    "diaulos.work.reamp.passes",
     "diaulos.wiring",
     "diaulos.app.desk",
 )
@@ -145,14 +145,16 @@ class Starter:
 
     def _open(self, error: BaseException | None) -> None:
         if error is not None:
-            self.window.say_empty(f"<h2>Diaulos cannot start</h2><p>{error}</p>")
+            from html import escape
+
+            self.window.say_empty(f"<h2>Diaulos cannot start</h2><p>{escape(str(error))}</p>")
             return
         from diaulos.app.desk import Desk
         from diaulos.app.services import Services
 
         desk = Desk(self.window, self.services or Services.of_this_machine())
         if self.demo and self.path is not None:
-            desk.open_demo(self.path, _write_demo)
+            desk.opening.open_demo(self.path, _write_demo)
         elif self.path is not None:
             desk.open_path(self.path)
         threading.Thread(target=_warm, name="warm imports", daemon=True).start()

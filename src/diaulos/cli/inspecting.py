@@ -16,7 +16,7 @@ FileArgument = Annotated[Path, typer.Argument(metavar="FILE.wav")]
 def measure(file: FileArgument, as_json: JsonFlag = False) -> None:
     """Levels and faults of every channel, and how two channels go together."""
     from diaulos import wiring
-    from diaulos.work.inspecting import measure_data, measure_file
+    from diaulos.work.takes.inspecting import measure_data, measure_file
 
     source = wiring.ExternalAudio().open(file)
     data = {"file": str(file), **measure_data(measure_file(source), source.rate_hz)}
@@ -50,7 +50,7 @@ def _level(value: float | None, unit: str) -> str:
 
 def _mono(file: Path, channel: int | None) -> tuple[Any, int]:
     from diaulos import wiring
-    from diaulos.work.files import one_channel
+    from diaulos.work.blocks import one_channel
     from diaulos.work.measuring import read_mono
 
     source = wiring.ExternalAudio().open(file)
@@ -70,8 +70,8 @@ def tune(
     as_json: JsonFlag = False,
 ) -> None:
     """The pitch of a plucked string, on its first partial, 0.3 to 1 s after the pluck."""
-    from diaulos.work.inspecting import tune as tuned
-    from diaulos.work.inspecting import tuning_named
+    from diaulos.work.instruments.file_tuning import tune as tuned
+    from diaulos.work.instruments.file_tuning import tuning_named
 
     samples, rate = _mono(file, channel)
     found = tuned(samples, rate, tuning_named(tuning) if tuning else (), a4_hz)
@@ -98,7 +98,7 @@ def noise(
 ) -> None:
     """Hum, bus tones and hiss of a silence, or of the quiet spans of a recording."""
     from diaulos.signal.hum import analyse_noise, compare_noise
-    from diaulos.work.inspecting import change_data, noise_data
+    from diaulos.work.takes.inspecting import change_data, noise_data
 
     first = analyse_noise(*_mono(file, channel))
     data: dict[str, Any] = noise_data(first)

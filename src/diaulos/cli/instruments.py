@@ -21,7 +21,7 @@ def loading(
     as_json: JsonFlag = False,
 ) -> None:
     """What inputs do to instruments, from circuits in a file."""
-    from diaulos.work.loading import case_results, curves_csv, read_cases
+    from diaulos.work.instruments.loading import case_results, curves_csv, read_cases
 
     cases = read_cases(file)
     found = [{"id": case.ident, "results": case_results(case)} for case in cases]
@@ -61,8 +61,8 @@ def strength(
 ) -> None:
     """How hard an instrument plays, from some seconds of the hardest strumming."""
     from diaulos import wiring
-    from diaulos.work.files import one_channel
-    from diaulos.work.instruments import read_strength
+    from diaulos.work.blocks import one_channel
+    from diaulos.work.instruments.strength import read_strength
 
     source = wiring.ExternalAudio().open(file)
     found = read_strength(source, one_channel(source, channel, str(file)))
@@ -100,7 +100,7 @@ def trims(
 ) -> None:
     """Every instrument's trim, and the one that brings it closest to the target."""
     from diaulos import wiring
-    from diaulos.work.instruments import solve_trims, trim_rows
+    from diaulos.work.instruments.trims import solve_trims, trim_rows
 
     folder = wiring.SessionFolder.open(session_path, read_only=True)
     session = folder.load()

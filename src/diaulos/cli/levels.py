@@ -65,7 +65,9 @@ def _worked_out(
     session: Session, course: str, rig: str, solve: bool, free_tone: bool, other_di: bool
 ) -> tuple[list[dict[str, Any]], Session]:
     """The rows, and the session with the solved settings."""
-    from diaulos.work.levels import course_named, levels_data, levels_of, solve_edit, solve_rig
+    from diaulos.work.rigs.levels import course_named, levels_of
+    from diaulos.work.rigs.solving import solve_edit, solve_rig
+    from diaulos.work.rigs.verdicts import levels_data
 
     found = levels_of(session, rig)
     wanted = (course_named(found, course),) if course else found

@@ -104,9 +104,10 @@ def align(
 ) -> None:
     """Measure delay, polarity and drift of B against A."""
     from diaulos import wiring
-    from diaulos.work.files import ArraySource, align_sources, one_channel, write_aligned
+    from diaulos.work.blocks import ArraySource, one_channel
     from diaulos.work.measuring import read_mono
     from diaulos.work.ports import FileNotes
+    from diaulos.work.reamp.files import align_sources, write_aligned
 
     files = wiring.ExternalAudio()
     sources = []
@@ -172,8 +173,8 @@ def match(
 ) -> None:
     """Make X as loud as REF, measured as monitored; never louder than -1 dBTP."""
     from diaulos import wiring
-    from diaulos.work.files import match_sources, write_matched
     from diaulos.work.ports import FileNotes
+    from diaulos.work.reamp.files import match_sources, write_matched
 
     files = wiring.ExternalAudio()
     source = files.open(track)
@@ -292,8 +293,8 @@ def reamp(
     """Reamp a stored take and save the new pass in the session."""
     from diaulos import wiring
     from diaulos.session.model import MatchTarget
-    from diaulos.work.reamp import ReampRequest, make_pass
-    from diaulos.work.takes import load_impulses
+    from diaulos.work.reamp.passes import ReampRequest, make_pass
+    from diaulos.work.takes.impulses import load_impulses
 
     if match_track and match_lufs is not None:
         raise InputError("--match and --match-lufs exclude each other.", remedy="Give one.")
@@ -358,7 +359,7 @@ def reamp_file_command(
     """Reamp a file without a session; the result starts with the DI."""
     from diaulos import wiring
     from diaulos.rig.catalogue import reamp_rig
-    from diaulos.work.files import FileReampRequest, reamp_file
+    from diaulos.work.reamp.files import FileReampRequest, reamp_file
 
     if reference is not None and match_lufs is not None:
         raise InputError("--match and --match-lufs exclude each other.", remedy="Give one.")

@@ -48,9 +48,9 @@ def record(
     """Record every armed track of a rig at once: the bench plays its instruments."""
     from diaulos import wiring
     from diaulos.errors import InputError
-    from diaulos.work.recording.over import over_bars
-    from diaulos.work.recording.ready import rig_to_record
-    from diaulos.work.recording.takes import RecordRequest, prepare
+    from diaulos.work.takes.over import over_bars
+    from diaulos.work.takes.ready import rig_to_record
+    from diaulos.work.takes.recording import RecordRequest, prepare
 
     if punch and (seconds is not None or bars is not None):
         raise InputError("a punch is as long as its range.", remedy="Leave the length out.")

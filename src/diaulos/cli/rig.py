@@ -24,7 +24,7 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
     from diaulos import wiring
     from diaulos.rig.checks import worst
     from diaulos.rig.safety import notices
-    from diaulos.work.rig import findings_data, look_at
+    from diaulos.work.rigs.look import findings_data, look_at
 
     session = wiring.SessionFolder.open(session_path, read_only=True).load()
     report = look_at(session, rig)
@@ -57,7 +57,7 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
 def courses(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag = False) -> None:
     """Every recorded track from its source, station by station."""
     from diaulos import wiring
-    from diaulos.work.rig import courses_data, look_at
+    from diaulos.work.rigs.look import courses_data, look_at
 
     session = wiring.SessionFolder.open(session_path, read_only=True).load()
     report = look_at(session, rig)
@@ -120,9 +120,10 @@ def render(
     """Play a stored DI through a rig: one file for what each recorder input receives."""
     from diaulos import wiring
     from diaulos.work.ports import FileNotes
-    from diaulos.work.rig import look_at, player_request
-    from diaulos.work.rig import render as play
-    from diaulos.work.takes import load_impulses
+    from diaulos.work.rigs.look import look_at
+    from diaulos.work.rigs.rendering import player_request
+    from diaulos.work.rigs.rendering import render as play
+    from diaulos.work.takes.impulses import load_impulses
 
     folder = wiring.SessionFolder.open(session_path, read_only=True)
     session = folder.load()
@@ -204,8 +205,8 @@ def _request(
     load_ohm: float,
 ) -> Any:
     """What to play of a file; a DI of the session knows how it was recorded."""
-    from diaulos.work.files import one_channel
-    from diaulos.work.rig import RenderRequest, cable_pf
+    from diaulos.work.blocks import one_channel
+    from diaulos.work.rigs.rendering import RenderRequest, cable_pf
 
     audio = files.open(di)
     index = one_channel(audio, channel, str(di))

@@ -24,7 +24,7 @@ from diaulos.session.representative import TUNINGS, pickup
 from diaulos.signal.strength import measure_strength
 from diaulos.signal.strings import StringCharacter
 from diaulos.units import dbu_to_peak_volt
-from diaulos.work.instruments import strength_reading
+from diaulos.work.instruments.strength import strength_reading
 
 INSTRUMENT_INPUT = Load(1e6, 50e-12)
 

@@ -39,7 +39,7 @@ from diaulos.units import db_to_gain, dbu_to_peak_volt
 from diaulos.wiring import SUFFIX, SessionFolder, bench_for
 from diaulos.work.measuring import finite_or_none, measure_blocks
 from diaulos.work.ports import FileNotes, Progress, no_progress
-from diaulos.work.reamp import ReampRequest, make_pass
+from diaulos.work.reamp.passes import ReampRequest, make_pass
 
 RATE_HZ = 48_000
 DEMO_DATE = datetime(2026, 5, 9, 10, 30, 0)

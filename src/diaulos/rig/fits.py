@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from diaulos.rig.checks import REGISTRY, Context, Severity, wiring
+from diaulos.rig.checks import REGISTRY, Context, Severity, cabling
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.mending import free_id
 from diaulos.rig.model import Cable, CableKind, Direction, PortRef, Rig, SignalClass
@@ -47,7 +47,7 @@ def partners(graph: RigGraph, ref: PortRef) -> tuple[Fit, ...]:
         if plug.device.id == here.device.id:
             continue
         source, target = (here, plug) if outward else (plug, here)
-        if not wiring.fits(source.port.connector, target.port.connector):
+        if not cabling.fits(source.port.connector, target.port.connector):
             continue
         severity, misfit = misfit_of(graph, source, target, peaks)
         found.append(Fit(plug, graph.used(plug), misfit, severity))

@@ -116,6 +116,17 @@ def empty_bin() -> Edit:
     return Edit("Empty bin", change)
 
 
+def put_back(passes: tuple[BinItem, ...], takes: tuple[Take, ...]) -> Edit:
+    """What was in the bin is there again, after all: its files could not be deleted."""
+
+    def change(session: Session) -> Session:
+        return session.model_copy(
+            update={"bin": (*passes, *session.bin), "take_bin": (*takes, *session.take_bin)}
+        )
+
+    return Edit("Put the bin back", change)
+
+
 def _change_pass(label: str, take_id: str, pass_id: str, **update: object) -> Edit:
     def change(session: Session) -> Session:
         take = session.take(take_id)

@@ -16,6 +16,9 @@ from diaulos.storage.bwf import Bext, inspect_riff
 
 Audio32 = NDArray[np.float32]
 BLOCK_FRAMES = 65_536
+RATES_HZ = (8_000, 768_000)
+"""Of files that can be read at all; what a session takes is narrower."""
+MOST_CHANNELS = 256
 
 
 @dataclass(frozen=True)
@@ -35,6 +38,13 @@ class AudioInfo:
         return self.subtype in ("FLOAT", "DOUBLE")
 
     @property
+    def bits(self) -> int | None:
+        """Bits of a sample of a file of whole numbers, None for floats and coded audio."""
+        return {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32}.get(
+            self.subtype
+        )
+
+    @property
     def seconds(self) -> float:
         """Length in seconds."""
         return self.frames / self.rate_hz
@@ -44,7 +54,7 @@ def audio_info(path: Path) -> AudioInfo:
     """Look at a file; AudioFileError where it is missing, no audio, cut off or empty."""
     import soundfile
 
-    if not path.is_file():
+    if not path.is_file():  # neither a folder nor a pipe that would be waited for
         raise AudioFileError("there is no such file.", where=str(path), remedy="Check the name.")
     try:
         riff = inspect_riff(path)
@@ -69,6 +79,18 @@ def audio_info(path: Path) -> AudioInfo:
     if info.frames <= 0:
         raise AudioFileError(
             "it holds no audio (zero frames).", where=str(path), remedy="Choose another file."
+        )
+    if not RATES_HZ[0] <= info.samplerate <= RATES_HZ[1]:
+        raise AudioFileError(
+            f"its header says {info.samplerate} Hz.",
+            where=str(path),
+            remedy=f"Rates from {RATES_HZ[0]} to {RATES_HZ[1]} Hz can be read. Is it damaged?",
+        )
+    if info.channels > MOST_CHANNELS:
+        raise AudioFileError(
+            f"its header says {info.channels} channels.",
+            where=str(path),
+            remedy=f"Up to {MOST_CHANNELS} channels can be read. Is it damaged?",
         )
     return AudioInfo(
         path=path,

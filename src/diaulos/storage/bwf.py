@@ -21,6 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AudioFileError, StorageError
+from diaulos.storage.beside import NEW, write_failed
 
 RIFF_LIMIT = 0xFFFFFFFF
 BEXT_FIXED = 602
@@ -121,7 +122,9 @@ class WavWriter:
         self._frame_bytes = channels * (3 if word == "24" else 4)
         self._refreshed = 0
         try:
-            self._file: BinaryIO = open(path, "xb")  # noqa: SIM115 - closed by close()
+            # Neither a file that is there nor a link to one is ever written to.
+            handle = os.open(path, NEW, 0o666)
+            self._file: BinaryIO = open(handle, "wb")  # noqa: SIM115 - closed by close()
         except FileExistsError as error:
             raise StorageError(
                 "the file exists already; audio is never overwritten.",
@@ -230,24 +233,6 @@ class WavWriter:
         self.path.unlink(missing_ok=True)
 
 
-def write_failed(path: Path, error: OSError) -> StorageError:
-    """The error for a file that cannot be written, with what to do."""
-    import errno
-
-    remedy = {
-        errno.ENOSPC: "The disk is full. Free some space and try again.",
-        errno.EDQUOT: "Your disk quota is used up. Free some space and try again.",
-        errno.EFBIG: "The file may not grow any further on this system.",
-        errno.EACCES: "You may not write there. Choose another folder or ask for the right.",
-        errno.EPERM: "You may not write there. Choose another folder or ask for the right.",
-        errno.EROFS: "That disk is read-only. Choose another folder.",
-        errno.ENOENT: "The folder does not exist. Choose another one.",
-    }.get(error.errno or 0, "Check the disk and try again.")
-    return StorageError(
-        f"it could not be written ({error.strerror or error}).", where=str(path), remedy=remedy
-    )
-
-
 def _chunk(name: bytes, data: bytes) -> bytes:
     return name + struct.pack("<I", len(data)) + data + b"\0" * (len(data) % 2)
 
@@ -293,7 +278,8 @@ def inspect_riff(path: Path) -> RiffFacts | None:
                 facts = replace(
                     facts, data_bytes_promised=length, data_bytes_there=min(length, size - at)
                 )
-            file.seek(at + length + length % 2)
-            if file.tell() > size:
+            following = at + length + length % 2
+            if following > size:  # also what no file can be long enough for
                 return facts
+            file.seek(following)
     raise AudioFileError("it has too many chunks.", where=str(path), remedy="It is damaged.")

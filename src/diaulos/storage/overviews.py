@@ -7,12 +7,14 @@ no longer finds it. What is damaged or does not fit is not used; nothing in it i
 from __future__ import annotations
 
 import contextlib
-import os
+import io
 from pathlib import Path
 
 import numpy as np
 
+from diaulos.errors import SessionFileError
 from diaulos.signal.overview import BASE, Overview, pyramid
+from diaulos.storage.beside import read_regular, write_whole
 
 HEADER_BYTES = 128
 """Of a NumPy array file of version 1 with two dimensions."""
@@ -27,11 +29,11 @@ def load_overview(folder: Path, audio: Path, frames: int) -> Overview | None:
     """What an earlier look left in a folder, None when there is nothing that fits."""
     stretches = -(-frames // BASE)
     try:
-        path = folder / _name(audio)
-        if path.stat().st_size != HEADER_BYTES + 8 * stretches:
+        raw = read_regular(folder / _name(audio), HEADER_BYTES + 8 * stretches)
+        if len(raw) != HEADER_BYTES + 8 * stretches:
             return None
-        both = np.load(path, allow_pickle=False)
-    except (OSError, ValueError, EOFError):
+        both = np.load(io.BytesIO(raw), allow_pickle=False)
+    except (OSError, ValueError, EOFError, SessionFileError):
         return None
     if both.dtype != np.float32 or both.shape != (2, stretches) or not np.isfinite(both).all():
         return None
@@ -39,18 +41,13 @@ def load_overview(folder: Path, audio: Path, frames: int) -> Overview | None:
 
 
 def save_overview(folder: Path, audio: Path, overview: Overview) -> None:
-    """Leave an overview, in place of older ones of the same audio. OSError where it cannot be
-    written."""
+    """Leave an overview, in place of older ones of the same audio. OSError or StorageError
+    where it cannot be written."""
     folder.mkdir(exist_ok=True)
     name = _name(audio)
-    beside = folder / f".{name}.{os.getpid()}.part"
-    try:
-        with open(beside, "wb") as file:
-            np.save(file, np.stack([overview.low[0], overview.high[0]]), allow_pickle=False)
-        beside.replace(folder / name)
-    except OSError:
-        beside.unlink(missing_ok=True)
-        raise
+    raw = io.BytesIO()
+    np.save(raw, np.stack([overview.low[0], overview.high[0]]), allow_pickle=False)
+    write_whole(folder / name, raw.getvalue())
     forget_overviews(folder, audio, but=name)
 
 

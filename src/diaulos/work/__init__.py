@@ -1,1 +1,1 @@
-"""Use cases, and the protocols of what they need from outside."""
+"""Use cases in rooms by what they know, and the protocols that they need from outside."""

@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QFileDialog,
     QFormLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QWidget,
@@ -19,6 +18,7 @@ from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.figures import number, typeset
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import DiaulosError
 from diaulos.rig.levels.calibration import (
@@ -29,7 +29,8 @@ from diaulos.rig.levels.calibration import (
 )
 from diaulos.rig.model import AdcStage, DacStage, Device, PassiveStage, PortRef, Rig
 from diaulos.session.model import Session
-from diaulos.work.calibrating import (
+from diaulos.work.ports import CancelToken, ExternalFiles, Progress
+from diaulos.work.rigs.calibrating import (
     InputCalibration,
     OutputCalibration,
     calibrate_box,
@@ -38,7 +39,6 @@ from diaulos.work.calibrating import (
     calibrate_output,
     input_from_recording,
 )
-from diaulos.work.ports import CancelToken, ExternalFiles, Progress
 
 WAYS = {
     "tone": "An input, by a tone of known voltage",
@@ -110,7 +110,7 @@ class CalibrateDialog(QDialog):
         )
         self.table.setMinimumHeight(190)
         form.addRow(self.table)
-        self.words = QLabel()
+        self.words = TextLabel()
         self.words.setWordWrap(True)
         self.words.setAccessibleName("Linearity")
         form.addRow(self.words)

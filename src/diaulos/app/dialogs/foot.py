@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QLabel
 
+from diaulos.app.widgets.labels import TextLabel
+
 
 def add_foot(
     dialog: QDialog, form: QFormLayout, hint: str, accept: str
 ) -> tuple[QLabel, QDialogButtonBox]:
     """Add the rows; gives the line for a problem, and the buttons."""
-    muted = QLabel(hint)
+    muted = TextLabel(hint)
     muted.setProperty("role", "muted")
     form.addRow(muted)
-    problem = QLabel()
+    problem = TextLabel()
     problem.setProperty("role", "problem")
     form.addRow(problem)
     buttons = QDialogButtonBox(

@@ -10,17 +10,17 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QFormLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QWidget,
 )
 
 from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.quantities import RESISTANCE, show
 from diaulos.session.instrument import FAMILY_WORDS
 from diaulos.session.model import Session
-from diaulos.work.takes import ImportRequest
+from diaulos.work.takes.importing import ImportRequest
 
 NEW = "new"
 
@@ -43,9 +43,9 @@ class ImportDiDialog(QDialog):
         form = QFormLayout(self)
         facts = f"{path.name}: {rate_hz / 1000:g} kHz, {channels} channel"
         facts += f"{'s' if channels != 1 else ''}, {seconds:.1f} s"
-        form.addRow(QLabel(facts))
+        form.addRow(TextLabel(facts))
         if rate_hz != session.sample_rate_hz:
-            note = QLabel(
+            note = TextLabel(
                 f"It will be resampled to the session's {session.sample_rate_hz / 1000:g} kHz."
             )
             note.setProperty("role", "muted")

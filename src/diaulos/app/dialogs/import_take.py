@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QFormLayout,
     QGridLayout,
-    QLabel,
     QLineEdit,
     QScrollArea,
     QWidget,
@@ -21,10 +20,11 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import TAP_WORDS
 from diaulos.session.model import Session
 from diaulos.work.ports import ExternalSource
-from diaulos.work.take_import import TakeImportRequest, WantedTrack, wanted_tracks
+from diaulos.work.takes.take_import import TakeImportRequest, WantedTrack, wanted_tracks
 
 
 class ImportTakeDialog(QDialog):
@@ -81,7 +81,7 @@ class ImportTakeDialog(QDialog):
         name.textChanged.connect(self._check)
         tap = combo(f"Tap of {track.name}", TAP_WORDS, least=14)
         choose(tap, track.tap)
-        for column, widget in enumerate((wanted, name, tap, QLabel(facts))):
+        for column, widget in enumerate((wanted, name, tap, TextLabel(facts))):
             grid.addWidget(widget, line, column)
         self.rows.append((track, wanted, name, tap))
 

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFormLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSpinBox,
     QWidget,
@@ -20,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
 
@@ -50,7 +50,7 @@ class MeasureDialog(QDialog):
         form = QFormLayout(self)
         position = instrument.position
         where = f", position {position.name}" if position else ""
-        form.addRow(QLabel(f"{instrument.name}{where}"))
+        form.addRow(TextLabel(f"{instrument.name}{where}"))
         self.source = QComboBox()
         self.source.setAccessibleName("Recording to measure")
         self.source.addItem("A file of strumming", FILE)
@@ -59,7 +59,7 @@ class MeasureDialog(QDialog):
                 self.source.addItem(f"The DI of {take.name}", take.id)
         self.source.currentIndexChanged.connect(self._on_source)
         form.addRow("Measure", self.source)
-        self.file = QLabel("none chosen")
+        self.file = TextLabel("none chosen")
         self.browse = QPushButton("Choose\N{HORIZONTAL ELLIPSIS}")
         self.browse.clicked.connect(self._on_browse)
         row = QHBoxLayout()

@@ -12,12 +12,12 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFormLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QWidget,
 )
 
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.session.model import SAMPLE_RATES_HZ
 
 METRES = ("4/4", "3/4", "6/8", "2/4", "5/4", "7/8", "12/8")
@@ -59,7 +59,7 @@ class NewSessionDialog(QDialog):
         self.metre = QComboBox()
         self.metre.setAccessibleName("Metre")
         self.metre.addItems(list(METRES))
-        self._problem = QLabel()
+        self._problem = TextLabel()
         self._problem.setProperty("role", "problem")
         self._buttons = QDialogButtonBox(
             QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QFocusEvent
-from PySide6.QtWidgets import QLabel, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.errors import InputError
 from diaulos.quantities import Quantity, example, parse, show
 
@@ -50,7 +51,7 @@ class QuantityField(QWidget):
         self.line.setToolTip(f"For example {example(quantity)}.")
         self.line.editingFinished.connect(self._on_edited)
         self.line.focused.connect(self.focused)
-        self.reason = QLabel()
+        self.reason = TextLabel()
         self.reason.setProperty("role", "reason")
         self.reason.setWordWrap(True)
         # A long reason wraps; it does not widen the form.

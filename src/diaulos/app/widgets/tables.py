@@ -12,6 +12,7 @@ from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from diaulos.app import theme
+from diaulos.app.widgets.labels import tip
 
 KEY = Qt.ItemDataRole.UserRole
 SORT = Qt.ItemDataRole.UserRole + 1
@@ -85,7 +86,7 @@ class Table(QTableWidget):
                 item.setData(KEY, key)
                 if cell.sort is not None:
                     item.setData(SORT, cell.sort)
-                item.setToolTip(cell.tip or cell.text)
+                item.setToolTip(tip(cell.tip or cell.text))
                 flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
                 if cell.editable:
                     flags |= Qt.ItemFlag.ItemIsEditable

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from diaulos.errors import RigError
-from diaulos.rig.catalogue import amps, boxes, interfaces, listening, modelers
+from diaulos.rig.catalogue import amps, boxes, interfaces, modelers, monitors
 from diaulos.rig.model import Device
 
 
@@ -81,10 +81,10 @@ def _types() -> dict[str, DeviceType]:
             for kind in ("large_dynamic", "small_dynamic", "condenser", "ribbon")
         )),
         ("Listening", (
-            ("powered_monitor", listening.monitor),
-            ("full_range_speaker", partial(listening.monitor, full_range=True)),
-            ("headphones", listening.headphones),
-            ("monitor_controller", listening.monitor_controller),
+            ("powered_monitor", monitors.monitor),
+            ("full_range_speaker", partial(monitors.monitor, full_range=True)),
+            ("headphones", monitors.headphones),
+            ("monitor_controller", monitors.monitor_controller),
         )),
     )  # fmt: skip
     return {

@@ -6,8 +6,8 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 from diaulos.circuit.loading import Load, closeness_db
+from diaulos.rig.checks.cabling import node_load
 from diaulos.rig.checks.registry import Context, Finding, Mend, Severity, check, set_mend
-from diaulos.rig.checks.wiring import node_load
 from diaulos.rig.course import CircleError, Course, Leg
 from diaulos.rig.graph import RECORDER, Plug
 from diaulos.rig.model import (

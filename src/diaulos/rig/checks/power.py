@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from diaulos.rig.checks.cabling import class_switch
 from diaulos.rig.checks.registry import (
     Change,
     Context,
@@ -16,7 +17,6 @@ from diaulos.rig.checks.registry import (
     set_mend,
     unplug_mend,
 )
-from diaulos.rig.checks.wiring import class_switch
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import (
     Cable,

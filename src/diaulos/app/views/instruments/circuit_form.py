@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -21,6 +20,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.figures import number
 from diaulos.app.views.instruments.schematic import Schematic
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.quantities import (
     CAPACITANCE,
@@ -41,7 +41,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.session.model import Session
 from diaulos.session.representative import PICKUP_TYPES, TUNINGS, pickup, usual_controls
-from diaulos.work.instruments import rig_inputs
+from diaulos.work.instruments.inputs import rig_inputs
 
 NARROW = 5
 """Characters that a combo box of the form shows at least."""
@@ -176,7 +176,7 @@ class CircuitForm(QWidget):
         ):
             field = self._field(ohm, RESISTANCE, f"{words} pot", 1.0, optional=True)
             field.changed.connect(lambda value, key=ohm: self._change_control(key, value))
-            grid.addWidget(QLabel(words), index, 0)
+            grid.addWidget(TextLabel(words), index, 0)
             grid.addWidget(knob, index, 1)
             grid.addWidget(field, index, 2)
         self.taper = QCheckBox("Audio taper")
@@ -199,7 +199,7 @@ class CircuitForm(QWidget):
         caps = QHBoxLayout()
         caps.setSpacing(6)
         for words, field in (("Tone C", cap), ("Bleed C", bleed)):
-            caps.addWidget(QLabel(words))
+            caps.addWidget(TextLabel(words))
             caps.addWidget(field)
         grid.addLayout(caps, 3, 0, 1, 3)
         grid.setColumnStretch(1, 1)
@@ -213,7 +213,7 @@ class CircuitForm(QWidget):
         per_m.changed.connect(lambda value: self._change("cable_pf_per_m", value * 1e12))
         grid.addWidget(length, 0, 0)
         grid.addWidget(per_m, 0, 1)
-        grid.addWidget(QLabel("/m"), 0, 2)
+        grid.addWidget(TextLabel("/m"), 0, 2)
         return group
 
     def _inputs_group(self) -> QWidget:
@@ -255,7 +255,7 @@ class CircuitForm(QWidget):
         names = " ".join(instrument.strings)
         words = next((w for w, s in TUNINGS.items() if s == instrument.strings), names)
         self.tuning.setEditText(words)
-        self.tuning.setToolTip(f"Lowest first: {names}" if names else "Lowest first: E2 A2 ...")
+        self.tuning.setToolTip(tip(f"Lowest first: {names or 'E2 A2 ...'}"))
         blocker = QSignalBlocker(self.position)
         self.position.clear()
         for position in instrument.positions:
@@ -315,7 +315,7 @@ class CircuitForm(QWidget):
             field = self._field(key, quantity, words, unit, optional=key == "eddy_ohm")
             field.changed.connect(lambda value, k=key, u=unit: self._change_value(k, value, u))
             row, column = divmod(index, 2)
-            label = QLabel(words)
+            label = TextLabel(words)
             label.setProperty("role", "muted")
             self._value_grid.addWidget(label, 2 * row, column)
             self._value_grid.addWidget(field, 2 * row + 1, column)
@@ -548,7 +548,7 @@ def _group(title: str) -> tuple[QWidget, QGridLayout]:
     column = QVBoxLayout(holder)
     column.setContentsMargins(0, 2, 0, 0)
     column.setSpacing(2)
-    label = QLabel(title)
+    label = TextLabel(title)
     label.setProperty("role", "title")
     column.addWidget(label)
     grid = QGridLayout()

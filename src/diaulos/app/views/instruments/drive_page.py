@@ -15,11 +15,13 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.figures import number
 from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.errors import DiaulosError
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import Session
-from diaulos.work.instruments import AMP_LOAD, DriveChange, drive_change, roll_volume
+from diaulos.work.instruments.drive import DriveChange, drive_change, roll_volume
+from diaulos.work.instruments.inputs import AMP_LOAD
 
 
 class DrivePage(QWidget):
@@ -38,7 +40,7 @@ class DrivePage(QWidget):
         column.setContentsMargins(0, 8, 0, 0)
         column.setSpacing(8)
         row = QHBoxLayout()
-        row.addWidget(QLabel("Tone"))
+        row.addWidget(TextLabel("Tone"))
         self.tone = combo("Tone", least=16)
         self.tone.currentIndexChanged.connect(lambda _i: self._refill())
         row.addWidget(self.tone)
@@ -242,7 +244,7 @@ class DrivePage(QWidget):
 
 
 def _line(role: str) -> QLabel:
-    label = QLabel()
+    label = TextLabel()
     label.setWordWrap(True)
     if role:
         label.setProperty("role", role)

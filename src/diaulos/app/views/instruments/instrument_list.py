@@ -11,8 +11,8 @@ from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
 from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
 from diaulos.session.instrument import FAMILY_WORDS, Instrument
 from diaulos.session.model import Session
-from diaulos.work.instruments import TrimRow
-from diaulos.work.tuning import intonation_summary
+from diaulos.work.instruments.trims import TrimRow
+from diaulos.work.instruments.tuning import intonation_summary
 
 FLOOR_DBFS = -60.0
 TARGET_BAND_DB = 3.0

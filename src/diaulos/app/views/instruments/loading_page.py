@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QPushButton,
     QTableWidget,
     QTableWidgetItem,
@@ -23,13 +22,14 @@ from diaulos.app import theme
 from diaulos.app.figures import number
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
+from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped, tip
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.circuit.loading import Load, capacitance_for, log_grid, resistance_for
 from diaulos.errors import DiaulosError
 from diaulos.quantities import CAPACITANCE, FREQUENCY, RESISTANCE, show
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
-from diaulos.work.instruments import (
+from diaulos.work.instruments.inputs import (
     REFERENCES,
     ImpedanceChoice,
     InputRow,
@@ -72,7 +72,7 @@ class LoadingPage(QWidget):
         for index, (_, words) in enumerate(COLUMNS):
             item = self.table.horizontalHeaderItem(index)
             assert item is not None
-            item.setToolTip(words)
+            item.setToolTip(tip(words))
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -90,20 +90,20 @@ class LoadingPage(QWidget):
         for key, (words, _) in REFERENCES.items():
             self.reference.addItem(f"as {words}" if key != "open" else words, key)
         self.reference.currentIndexChanged.connect(lambda _i: self._show_choice())
-        self.choice = QLabel()
+        self.choice = RichLabel()
         self.choice.setWordWrap(True)
         self.choice.setToolTip(
             "Apart: RMS of the dB difference, 80 Hz to 6 kHz, logarithmic, level included."
         )
         self.use = QPushButton("Use it")
         self.use.clicked.connect(self._on_use)
-        self.mend = QLabel()
+        self.mend = TextLabel()
         self.mend.setProperty("role", "muted")
         self.mend.setWordWrap(True)
         self.wanted = QuantityField(FREQUENCY, "Resonance wanted", optional=True)
         self.wanted.line.setPlaceholderText("3.2 kHz")
         self.wanted.changed.connect(lambda _v: self.figures_asked.emit())
-        self.inverse = QLabel(NO_WISH)
+        self.inverse = TextLabel(NO_WISH)
         self.inverse.setProperty("role", "muted")
         self.inverse.setWordWrap(True)
         column = QVBoxLayout(self)
@@ -112,10 +112,10 @@ class LoadingPage(QWidget):
         column.addWidget(self.plot, 1)
         column.addWidget(self.table)
         first = QHBoxLayout()
-        first.addWidget(QLabel("Set the input"))
+        first.addWidget(TextLabel("Set the input"))
         first.addWidget(self.reference)
         first.addWidget(self.use)
-        first.addWidget(QLabel("Resonance wanted"))
+        first.addWidget(TextLabel("Resonance wanted"))
         self.wanted.setFixedWidth(96)
         first.addWidget(self.wanted)
         first.addStretch(1)
@@ -160,7 +160,7 @@ class LoadingPage(QWidget):
                 self.table.setItem(2 * index, column, item)
             # What is lost, in words, on a line of its own below the figures.
             words = QTableWidgetItem(f"    {row.words}")
-            words.setToolTip(f"{LOST}: {row.words}")
+            words.setToolTip(tip(f"{LOST}: {row.words}"))
             words.setFont(theme.text_font(9))
             self.table.setItem(2 * index + 1, 0, words)
             self.table.setSpan(2 * index + 1, 0, 1, len(COLUMNS))
@@ -181,7 +181,7 @@ class LoadingPage(QWidget):
         rated = self._ratings.get(self.reference.currentData(), ())
         best = next((c for c in rated if c.chosen), None)
         if best is None:
-            self.choice.setText(f"{stage.name} has no impedance to choose.")
+            self.choice.setText(f"{escaped(stage.name)} has no impedance to choose.")
             return
         self.use.setText(f"Use {show(best.ohm, RESISTANCE)}")
         self.use.setEnabled(best.ohm != stage.impedance_ohm)
@@ -189,7 +189,7 @@ class LoadingPage(QWidget):
             f"{show(c.ohm, RESISTANCE)} {c.apart_db:.1f}" for c in rated if not c.chosen
         )
         self.choice.setText(
-            f"{stage.name}: <b>{show(best.ohm, RESISTANCE)}</b> comes closest, "
+            f"{escaped(stage.name)}: <b>{show(best.ohm, RESISTANCE)}</b> comes closest, "
             f"{best.apart_db:.1f} dB apart. Others: {others} dB."
         )
         self._show_mend()

@@ -19,11 +19,13 @@ from PySide6.QtWidgets import (
 from diaulos.app.figures import level, number
 from diaulos.app.views.instruments.instrument_list import strength_figures
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
-from diaulos.work.instruments import TrimRow, strength_warnings
+from diaulos.work.instruments.strength import strength_warnings
+from diaulos.work.instruments.trims import TrimRow
 
 
 class TrimsPage(QWidget):
@@ -74,7 +76,7 @@ class TrimsPage(QWidget):
             buttons.addWidget(button)
         buttons.addStretch(1)
         column.addLayout(buttons)
-        self._title = QLabel()
+        self._title = TextLabel()
         self._title.setProperty("role", "title")
         column.addWidget(self._title)
         self.readings = QListWidget()
@@ -87,7 +89,7 @@ class TrimsPage(QWidget):
         self.remove = QPushButton("Remove reading")
         self.remove.clicked.connect(self._on_remove)
         row.addWidget(self.remove)
-        self.warnings = QLabel()
+        self.warnings = TextLabel()
         self.warnings.setProperty("role", "problem")
         self.warnings.setWordWrap(True)
         row.addWidget(self.warnings, 1)
@@ -126,7 +128,7 @@ class TrimsPage(QWidget):
             row = QHBoxLayout()
             for words, widget in line:
                 if words:
-                    row.addWidget(QLabel(words))
+                    row.addWidget(TextLabel(words))
                 row.addWidget(widget)
             row.addStretch(1)
             rows.addLayout(row)
@@ -175,7 +177,7 @@ class TrimsPage(QWidget):
             "Left over; drive",
         )
         for column, words in enumerate(heads):
-            label = QLabel(words)
+            label = TextLabel(words)
             label.setProperty("role", "muted")
             self._grid.addWidget(label, 0, column)
         blocker = QSignalBlocker(self.reference)
@@ -185,7 +187,7 @@ class TrimsPage(QWidget):
         del blocker
         for index, instrument in enumerate(session.instruments, start=1):
             ident = instrument.id
-            name = QLabel(instrument.name)
+            name = TextLabel(instrument.name)
             name.setWordWrap(True)
             name.setFixedWidth(120)
             window = LevelWindow()
@@ -201,7 +203,7 @@ class TrimsPage(QWidget):
             hot.clicked.connect(
                 lambda on, i=ident: self._ask(edits.change_instrument(i, "Keep hot", keep_hot=on))
             )
-            told = QLabel()
+            told = TextLabel()
             told.setProperty("role", "figure")
             told.setWordWrap(True)
             told.setMinimumWidth(130)

@@ -5,10 +5,9 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from PySide6.QtCore import QItemSelectionModel, Qt, QTimer, Signal
+from PySide6.QtCore import QItemSelectionModel, Qt, QTimer
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QListView,
     QPushButton,
     QSplitter,
@@ -18,16 +17,15 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.dialogs.measure import MeasureDialog, MeasureRequest
-from diaulos.app.document import Document
 from diaulos.app.figures import number
-from diaulos.app.jobs import Job, Jobs
-from diaulos.app.services import Services
+from diaulos.app.jobs import Job
+from diaulos.app.view import View, ViewContext
 from diaulos.app.views.instruments.circuit_form import CircuitForm
 from diaulos.app.views.instruments.drive_page import DrivePage
 from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, InstrumentModel
 from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
 from diaulos.app.views.instruments.trims_page import TrimsPage
-from diaulos.app.widgets.curve_plot import CurvePlot
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.working import Working
 from diaulos.circuit.loading import Load
 from diaulos.quantities import RESISTANCE, show
@@ -35,17 +33,11 @@ from diaulos.session import edits
 from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import Session
 from diaulos.session.representative import representative
-from diaulos.work.instruments import (
-    make_up_db,
-    read_strength,
-    record_strength,
-    solve_trims,
-    strength_reading,
-    trim_rows,
-    trims_csv,
-)
+from diaulos.work.instruments.drive import make_up_db
+from diaulos.work.instruments.strength import read_strength, record_strength, strength_reading
+from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_csv
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.reamp import read_excerpt
+from diaulos.work.reamp.planning import read_excerpt
 
 FIGURES_DELAY_MS = 40
 STRUM_SECONDS = 7.0
@@ -59,18 +51,14 @@ class _Measured:
     reading: StrengthReading
 
 
-class InstrumentsView(QWidget):
+class InstrumentsView(View):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "instruments"
-    said = Signal(str)
-    problem = Signal(object)
 
-    def __init__(
-        self, document: Document, jobs: Jobs, services: Services, parent: QWidget | None = None
-    ) -> None:
-        super().__init__(parent)
-        self._document, self._jobs, self._services = document, jobs, services
+    def __init__(self, context: ViewContext) -> None:
+        super().__init__(context)
+        document = context.document
         self._build()
         self._wire()
         self._on_changed(None, document.session)
@@ -86,7 +74,9 @@ class InstrumentsView(QWidget):
         self.list.setItemDelegate(InstrumentDelegate(self.list))
         self.list.setAccessibleName("Instruments")
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._empty = QLabel("No instruments yet.\nAdd one: it starts with representative values.")
+        self._empty = TextLabel(
+            "No instruments yet.\nAdd one: it starts with representative values."
+        )
         self._empty.setProperty("role", "muted")
         self._empty.setWordWrap(True)
         self.add = QPushButton("Add")
@@ -97,6 +87,7 @@ class InstrumentsView(QWidget):
         self.remove.setToolTip("Ctrl+Del. Undo brings it back.")
         self.form = CircuitForm()
         self.loading = LoadingPage()
+        self.plot = self.loading.plot
         self.trims = TrimsPage()
         self.drive = DrivePage()
         self.pages = QTabWidget()
@@ -110,7 +101,7 @@ class InstrumentsView(QWidget):
         column = QVBoxLayout(left)
         column.setContentsMargins(0, 0, 8, 0)
         column.setSpacing(5)
-        title = QLabel("Instruments")
+        title = TextLabel("Instruments")
         title.setProperty("role", "title")
         column.addWidget(title)
         column.addWidget(self._empty)
@@ -162,11 +153,6 @@ class InstrumentsView(QWidget):
         self.pages.currentChanged.connect(lambda _i: self._show())
 
     # --- what is chosen ---
-
-    @property
-    def plot(self) -> CurvePlot:
-        """What "copy plot" copies."""
-        return self.loading.plot
 
     @property
     def instrument(self) -> Instrument | None:

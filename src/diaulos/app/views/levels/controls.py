@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
     QHBoxLayout,
-    QLabel,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -17,11 +16,12 @@ from PySide6.QtWidgets import (
 from diaulos.app import theme
 from diaulos.app.views.levels.columns import Column
 from diaulos.app.views.levels.diagram import AXIS, RIGHT_AXIS
+from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.rig.levels.settings import CourseSetting
 from diaulos.rig.model import Choice, Control
 
 
-class _Elided(QLabel):
+class _Elided(TextLabel):
     """A name that is cut with dots where its column is narrow; in full in the tooltip."""
 
     def __init__(self, text: str) -> None:
@@ -49,7 +49,7 @@ class SettingField(QWidget):
         super().__init__()
         self.setting = setting
         self.name = _Elided(setting.setting.name)
-        self.locked = QLabel("locked")
+        self.locked = TextLabel("locked")
         self.locked.setFont(theme.text_font(8, bold=True))
         self.lock = QAction("Locked against the solver (L)", self)
         self.lock.setCheckable(True)
@@ -121,9 +121,9 @@ class SettingField(QWidget):
             )
         else:
             steps = "A switch."
-        tip = f"{setting.words}. {kept}{steps} L or a right click locks it."
-        self.value.setToolTip(tip)
-        self.name.setToolTip(tip)
+        hint = tip(f"{setting.words}. {kept}{steps} L or a right click locks it.")
+        self.value.setToolTip(hint)
+        self.name.setToolTip(hint)
 
     def set_writable(self, writable: bool) -> None:
         """Whether it may be turned and locked."""
@@ -182,7 +182,7 @@ class ControlsRow(QWidget):
                 self.fields[str(one.ref)] = field
                 inside.addWidget(field)
             if not column.station.controls:
-                none = QLabel()
+                none = TextLabel()
                 inside.addWidget(none)
             inside.addStretch(1)
             self._row.addWidget(cell, 1)

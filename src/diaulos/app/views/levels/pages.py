@@ -14,17 +14,18 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.figures import number, typeset
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.rig.levels.causes import Cause, Difference
 from diaulos.rig.model import PortRef
-from diaulos.work.levels import LevelsReport
-from diaulos.work.soundcheck import SoundCheck
+from diaulos.work.rigs.report import LevelsReport
+from diaulos.work.rigs.soundcheck import SoundCheck
 
 
 def _wrapped(role: str = "") -> QLabel:
-    label = QLabel()
+    label = TextLabel()
     label.setWordWrap(True)
     label.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
     label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
@@ -43,10 +44,10 @@ class VerdictPanel(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.figure = QLabel()
+        self.figure = TextLabel()
         self.figure.setProperty("role", "headline")
         self.figure.setAccessibleName("Peak at the converter")
-        self.target = QLabel()
+        self.target = TextLabel()
         self.target.setProperty("role", "muted")
         self.asked = _wrapped("notice")
         self.asked.setAccessibleName("What if")
@@ -74,7 +75,7 @@ class VerdictPanel(QWidget):
             ("Clips first", self.clips), ("Noise set by", self.noise),
             ("Change to make", self.change),
         ):  # fmt: skip
-            name = QLabel(title)
+            name = TextLabel(title)
             name.setProperty("role", "title")
             label.setAccessibleName(title)
             column.addWidget(name)
@@ -349,10 +350,10 @@ class DistancePage(QWidget):
         super().__init__()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("One course at a distance")
-        self.name = QLabel()
-        self.figure = QLabel()
-        self.instruction = QLabel()
-        self.clips = QLabel("CLIPS")
+        self.name = TextLabel()
+        self.figure = TextLabel()
+        self.instruction = TextLabel()
+        self.clips = TextLabel("CLIPS")
         self.clips.setProperty("role", "clips")
         self.clips.setAccessibleName("This course clips")
         for label, role, name in (
@@ -373,7 +374,7 @@ class DistancePage(QWidget):
         column.addWidget(self.instruction)
         column.addStretch(1)
         row = QHBoxLayout()
-        self.hint = QLabel("G sets it. Up and Down choose the course.")
+        self.hint = TextLabel("G sets it. Up and Down choose the course.")
         self.hint.setProperty("role", "muted")
         row.addWidget(self.hint)
         row.addStretch(1)

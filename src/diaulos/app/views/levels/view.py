@@ -5,13 +5,12 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, Qt, QTimer
 from PySide6.QtWidgets import (
     QCheckBox,
     QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QMenu,
     QPushButton,
     QScrollArea,
@@ -24,15 +23,15 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.dialogs.calibrate import CalibrateDialog
-from diaulos.app.document import Document
 from diaulos.app.figures import number
-from diaulos.app.jobs import Job, Jobs
-from diaulos.app.services import Services
+from diaulos.app.jobs import Job
+from diaulos.app.view import View, ViewContext
 from diaulos.app.views.levels.controls import ControlsRow
 from diaulos.app.views.levels.diagram import Laid, LevelDiagramWidget
 from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, VerdictPanel
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, EditError
 from diaulos.rig.levels.causes import Cause, Difference
@@ -40,24 +39,21 @@ from diaulos.rig.levels.whatif import scenarios
 from diaulos.rig.model import PortRef, Rig, SettingRef
 from diaulos.session import edits
 from diaulos.session.model import Session
-from diaulos.work.levels import (
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.rigs.levels import (
     TARGET_CHOICES,
     CourseLevels,
-    LevelsReport,
     aim_of,
     forget_played_edit,
     jack_peak_dbu,
     lock_edit,
-    look_at_levels,
-    second_edit,
     set_played_edit,
-    solve_edit,
-    solve_rig,
     traced_courses,
     typed_played,
 )
-from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.soundcheck import (
+from diaulos.work.rigs.report import LevelsReport, look_at_levels
+from diaulos.work.rigs.solving import second_edit, solve_edit, solve_rig
+from diaulos.work.rigs.soundcheck import (
     SoundCheck,
     bench_check,
     file_check,
@@ -70,19 +66,14 @@ REPORT_DELAY_MS = 20
 OWN_TARGET = "own"
 
 
-class LevelsView(QWidget):
+class LevelsView(View):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "levels"
-    said = Signal(str)
-    problem = Signal(object)
-    courses_changed = Signal(object, str)
 
-    def __init__(
-        self, document: Document, jobs: Jobs, services: Services, parent: QWidget | None = None
-    ) -> None:
-        super().__init__(parent)
-        self._document, self._jobs, self._services = document, jobs, services
+    def __init__(self, context: ViewContext) -> None:
+        super().__init__(context)
+        document = context.document
         self.report: LevelsReport | None = None
         self._track: PortRef | None = None
         self._question = ""
@@ -175,7 +166,7 @@ class LevelsView(QWidget):
             ("Target", self.target), ("What if", self.question), ("", self.lay),
         ):  # fmt: skip
             if words:
-                label = QLabel(words)
+                label = TextLabel(words)
                 label.setProperty("role", "muted")
                 top.addWidget(label)
             top.addWidget(widget)
@@ -185,7 +176,7 @@ class LevelsView(QWidget):
         foot.addWidget(self.every)
         foot.addWidget(self.tone)
         foot.addWidget(self.boxes)
-        hint = QLabel("L locks a control.")
+        hint = TextLabel("L locks a control.")
         hint.setProperty("role", "muted")
         foot.addSpacing(8)
         foot.addWidget(hint)
@@ -332,8 +323,7 @@ class LevelsView(QWidget):
             else:
                 self._timer.start()
 
-        if not self._jobs.start(Job("levels", work, done, self.problem.emit, background=True)):
-            self._timer.start()
+        self._jobs.start(Job("levels", work, done, self.problem.emit, background=True))
 
     def _show_report(self, report: LevelsReport) -> None:
         self.report = report
@@ -444,7 +434,7 @@ class LevelsView(QWidget):
         if report is None:
             return
         rows = [self._row(one) for one in report.courses]
-        self.courses_changed.emit(tuple(rows), report.chosen.name if report.chosen else "")
+        self._tell_strip(tuple(rows), report.chosen.name if report.chosen else "")
 
     def _row(self, one: CourseLevels) -> CourseRow:
         if one.diagram is None:

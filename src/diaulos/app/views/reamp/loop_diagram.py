@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
 from diaulos.app.figures import number
+from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
 
 CARD_H = 82
@@ -46,7 +47,7 @@ class _Card(QWidget):
         self.setAccessibleName(f"{shown.title}, {shown.port}")
         words = shown.figures.words() if shown.figures else "levels not worked out yet"
         self.setAccessibleDescription(words)
-        self.setToolTip(f"{shown.title}: {shown.port}\n{words}\n{shown.trace}")
+        self.setToolTip(tip(f"{shown.title}: {shown.port}\n{words}\n{shown.trace}"))
         self.update()
 
     def resizeEvent(self, event: object) -> None:

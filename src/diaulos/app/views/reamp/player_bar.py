@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QSlider, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QSlider, QWidget
 
 from diaulos.app.figures import clock, number
-from diaulos.work.listening import LOUDEST_LEVEL_DB, START_LEVEL_DB
+from diaulos.app.widgets.labels import TextLabel
+from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
 
 CHANNELS = (("di", "DI"), ("reference", "Reference"), ("pass", "Pass"))
 
@@ -46,10 +47,10 @@ class PlayerBar(QWidget):
         self._loop.toggled.connect(self.loop_changed)
         row.addWidget(self._loop)
         row.addStretch(1)
-        self._time = QLabel()
+        self._time = TextLabel()
         self._time.setProperty("role", "figure")
         row.addWidget(self._time)
-        label = QLabel("Level")
+        label = TextLabel("Level")
         row.addWidget(label)
         self._level = QSlider(Qt.Orientation.Horizontal)
         self._level.setRange(-60, int(LOUDEST_LEVEL_DB))
@@ -59,7 +60,7 @@ class PlayerBar(QWidget):
         self._level.valueChanged.connect(self._on_level)
         label.setBuddy(self._level)
         row.addWidget(self._level)
-        self._level_text = QLabel()
+        self._level_text = TextLabel()
         self._level_text.setProperty("role", "figure")
         self._level_text.setFixedWidth(58)
         row.addWidget(self._level_text)

@@ -9,13 +9,13 @@ from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QVBoxLayout,
     QWidget,
 )
 
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.model import Choice, Control, Device, Rig
 from diaulos.session.model import MatchTarget, Session, Take
@@ -90,12 +90,12 @@ class TonePanel(QWidget):
             words = "not known" if ohm is None else show(ohm, RESISTANCE)
             self.load.addItem(f"recorded into {words}" if ohm else "recorded into: not known", ohm)
         self.load.activated.connect(lambda _i: self.load_asked.emit(self.load.currentData()))
-        self.load_text = QLabel()
+        self.load_text = TextLabel()
         self.load_text.setProperty("role", "muted")
         load.addWidget(self._undo)
         load.addWidget(self.load)
         load.addWidget(self.load_text, 1)
-        row.addWidget(QLabel("As loud as"))
+        row.addWidget(TextLabel("As loud as"))
         row.addWidget(self._target, 1)
         row.addWidget(self._lufs)
         row.addWidget(self._auto)
@@ -128,7 +128,7 @@ class TonePanel(QWidget):
         metrics = self.load_text.fontMetrics()
         wide = max(60, self.load_text.width())
         self.load_text.setText(metrics.elidedText(text, Qt.TextElideMode.ElideRight, wide))
-        self.load_text.setToolTip(text)
+        self.load_text.setToolTip(tip(text))
 
     @property
     def target(self) -> MatchTarget:
@@ -230,7 +230,7 @@ class TonePanel(QWidget):
             self._place(name, self._number(owner, knob, name), 2, index, 1)
 
     def _place(self, name: str, widget: QWidget, row: int, column: int, span: int) -> None:
-        label = QLabel(name)
+        label = TextLabel(name)
         label.setProperty("role", "muted")
         label.setBuddy(widget)
         self._knobs.addWidget(label, row, column, 1, span, Qt.AlignmentFlag.AlignBottom)

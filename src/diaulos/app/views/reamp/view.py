@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import partial
 
-from PySide6.QtCore import QItemSelectionModel, Qt, QTimer, Signal
+from PySide6.QtCore import QItemSelectionModel, Qt, QTimer
 from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
@@ -18,10 +18,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.document import Document
 from diaulos.app.figures import number
-from diaulos.app.jobs import Job, Jobs
-from diaulos.app.services import Services
+from diaulos.app.jobs import Job
+from diaulos.app.view import View, ViewContext
 from diaulos.app.views.reamp.lists import (
     PassDelegate,
     PassModel,
@@ -33,6 +32,7 @@ from diaulos.app.views.reamp.loop_diagram import LoopDiagram, StationShown, devi
 from diaulos.app.views.reamp.player_bar import PlayerBar
 from diaulos.app.views.reamp.tone_panel import TonePanel
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.waveform import Trace, Waveform
 from diaulos.app.widgets.working import Working
@@ -44,31 +44,19 @@ from diaulos.session import edits
 from diaulos.session.model import MatchTarget, Pass, Session, Take, Track, tone_words
 from diaulos.signal.overview import Overview, build_overview
 from diaulos.units import db_to_gain, samples_to_ms
-from diaulos.work.aligned import pass_blocks, pass_in_time
-from diaulos.work.instruments import drive_change, matching_tone
-from diaulos.work.listening import Channel, Player
+from diaulos.work.instruments.drive import drive_change, matching_tone
+from diaulos.work.listening.aligned import pass_blocks, pass_in_time
+from diaulos.work.listening.player import Channel
 from diaulos.work.measuring import read_span
-from diaulos.work.overviews import overview_of
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.reamp import (
-    Excerpt,
-    ReampOutcome,
-    ReampPlan,
-    ReampRequest,
-    make_pass,
-    open_di,
-    plan_reamp,
-    read_excerpt,
-    rematch,
-)
-from diaulos.work.takes import (
-    UnloadedTake,
-    export_pass,
-    import_impulse,
-    load_impulses,
-    store_unloaded,
-)
-from diaulos.work.unload import undo_for
+from diaulos.work.reamp.matching import rematch
+from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass, open_di
+from diaulos.work.reamp.planning import Excerpt, ReampPlan, plan_reamp, read_excerpt
+from diaulos.work.takes.exporting import export_pass
+from diaulos.work.takes.impulses import import_impulse, load_impulses
+from diaulos.work.takes.overviews import overview_of
+from diaulos.work.takes.unload import undo_for
+from diaulos.work.takes.unloading import UnloadedTake, store_unloaded
 
 PLAN_DELAY_MS = 60
 TICK_MS = 33
@@ -85,30 +73,20 @@ class _Waves:
     back: Overview | None
 
 
-class ReampView(QWidget):
+class ReampView(View):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "reamp"
-    said = Signal(str)
-    problem = Signal(object)
-    courses_changed = Signal(tuple, str)
 
-    def __init__(
-        self,
-        document: Document,
-        jobs: Jobs,
-        services: Services,
-        levels_db: dict[str, float],
-        parent: QWidget | None = None,
-    ) -> None:
-        super().__init__(parent)
-        self._document, self._jobs, self._services = document, jobs, services
+    def __init__(self, context: ViewContext) -> None:
+        super().__init__(context)
+        document = context.document
         self._plan: ReampPlan | None = None
         self._taps: dict[str, tuple[Rig, str]] = {}
         self._plan_key: tuple[object, ...] = ()
         self._excerpts: dict[str, Excerpt] = {}
         self._waves: _Waves | None = None
-        self.player = Player(services.output, document.session.sample_rate_hz, levels_db)
+        self.player = self._sound.place()
         self._build()
         self._wire()
         self._on_changed(None, document.session)
@@ -132,7 +110,7 @@ class ReampView(QWidget):
         self.pass_list.setAccessibleName("Passes of this take")
         self.loop = LoopDiagram()
         self.tone = TonePanel()
-        self.wave = Waveform()
+        self.wave = self.plot = Waveform()
         self.bar = PlayerBar()
         self._title = _label("", "title")
         self._send_text = _label("", "muted")
@@ -261,11 +239,6 @@ class ReampView(QWidget):
         found = self.passes.item(self.pass_list.currentIndex().row())
         return found if isinstance(found, Pass) else None
 
-    @property
-    def plot(self) -> Waveform:
-        """What "copy plot" copies."""
-        return self.wave
-
     def take_focus(self) -> None:
         """Where the keyboard goes when the view is shown."""
         self.take_list.setFocus()
@@ -293,16 +266,31 @@ class ReampView(QWidget):
     @property
     def settled(self) -> bool:
         """Whether levels and waveforms of what is chosen are on screen."""
+        if self._plan_timer.isActive():
+            return False
+        take = self.take
+        if take is None or take.di is None or not self._document.session.rigs:
+            return True
         told = self._plan is not None or not self._problem.isHidden()
-        return not self._plan_timer.isActive() and told and self._waves is not None
+        return told and self._waves is not None
 
     def _choose_take(self, row: int) -> None:
         self.take_list.setCurrentIndex(self.takes.index(row))
+
+    def choose_course(self, key: str) -> None:
+        """A loop of the strip: its rig."""
+        self.choose_rig(key)
 
     def choose_rig(self, rig_id: str) -> None:
         """Another current rig."""
         if rig_id and rig_id != self._document.session.current_rig:
             self._document.apply(edits.choose_rig(rig_id))
+
+    def imported(self, take_id: str) -> None:
+        """A take came from a file: it is the chosen one."""
+        row = self.takes.row_of(take_id)
+        if row >= 0:
+            self._choose_take(row)
 
     # --- following the document ---
 
@@ -514,7 +502,7 @@ class ReampView(QWidget):
             rows.append(
                 CourseRow(rig.id, tap, f"{rig.name}: {tone_words(rig)}", peak, finding, serious)
             )
-        self.courses_changed.emit(tuple(rows), session.current_rig)
+        self._tell_strip(tuple(rows), session.current_rig)
 
     # --- edits ---
 
@@ -551,9 +539,8 @@ class ReampView(QWidget):
     def reamp(self) -> None:
         """Send the chosen take out and bring it back as a new pass."""
         take = self.take
-        if take is None or not self.tone.reamp_button.isEnabled():
+        if take is None or self._jobs.refuse_if_busy() or not self.tone.reamp_button.isEnabled():
             return
-        self.player.pause()
         session, store = self._document.session, self._document.store
         request = ReampRequest(
             session,
@@ -576,7 +563,7 @@ class ReampView(QWidget):
                 cancel=cancel,
             )
 
-        self._jobs.start(Job(f"Reamping {take.name}", work, self._on_reamped))
+        self._jobs.start(Job(f"Reamping {take.name}", work, self._on_reamped, captures=True))
 
     def _on_reamped(self, outcome: ReampOutcome) -> None:
         if not self._document.apply(outcome.edit, journal=True):
@@ -839,25 +826,24 @@ class ReampView(QWidget):
         rate = self._document.session.sample_rate_hz
         self.wave.set_position(self.player.position)
         self.bar.show_time(self.player.position, frames, rate)
-        if self.player.error is not None:
-            error, self.player.error = self.player.error, None
+        error = self.player.taken_error()
+        if error is not None:
             self.problem.emit(error)
         if not self.player.playing:
             self._tick.stop()
             self.bar.show_playing(False)
 
     def close_down(self) -> None:
-        """Let go of the output: the window is closing."""
+        """The session goes."""
         self._tick.stop()
         self._plan_timer.stop()
-        self.player.close()
 
 
 # --- helpers -------------------------------------------------------------------------
 
 
 def _label(text: str, role: str) -> QLabel:
-    label = QLabel(text)
+    label = TextLabel(text)
     label.setProperty("role", role)
     return label
 

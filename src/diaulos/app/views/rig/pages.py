@@ -15,12 +15,13 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.figures import number, typeset
+from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped, tip
 from diaulos.app.widgets.marks import TAP_TOKENS, TAP_WORDS
 from diaulos.app.widgets.tables import KEY, Cell, Table
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import Cable, PortRef
 from diaulos.rig.trackplan import stereo_sides
-from diaulos.work.rig import RigReport
+from diaulos.work.rigs.look import RigReport
 
 SEVERITY_TOKENS = {
     Severity.NOTE: "muted", Severity.CAUTION: "cabinet", Severity.FAULT: "danger",
@@ -28,8 +29,8 @@ SEVERITY_TOKENS = {
 }  # fmt: skip
 
 
-def _wrapped(role: str = "") -> QLabel:
-    label = QLabel()
+def _wrapped(role: str = "", *, rich: bool = False) -> QLabel:
+    label = RichLabel() if rich else TextLabel()
     label.setWordWrap(True)
     label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
     if role:
@@ -48,7 +49,7 @@ class FindingsPage(QWidget):
         self._findings: tuple[Finding, ...] = ()
         self.table = Table("Findings", ("", "Where", "What"), 2, {1: 210})
         self.table.currentCellChanged.connect(lambda *_: self._detail())
-        self.detail = _wrapped()
+        self.detail = _wrapped(rich=True)
         self.detail.setAccessibleName("The finding in full")
         self.show_button = QPushButton("Show (S)")
         self.show_button.clicked.connect(self.show_chosen)
@@ -103,10 +104,10 @@ class FindingsPage(QWidget):
         else:
             remedy = one.mend.label if one.mend else one.remedy
             self.detail.setText(
-                f"<b>{one.severity.word.capitalize()}.</b> {typeset(one.consequence)} "
-                f"<b>Remedy:</b> {typeset(one.remedy)}"
+                f"<b>{one.severity.word.capitalize()}.</b> {escaped(typeset(one.consequence))} "
+                f"<b>Remedy:</b> {escaped(typeset(one.remedy))}"
             )
-            self.mend_button.setToolTip(f"{remedy}. Undo takes it back.")
+            self.mend_button.setToolTip(tip(f"{remedy}. Undo takes it back."))
         self.mend_button.setEnabled(one is not None and one.mend is not None and self._writable)
         self.show_button.setEnabled(one is not None)
 
@@ -330,7 +331,7 @@ class MonitorPage(QWidget):
         self.table = Table(
             "Monitoring", ("Listener", "Hears", "By", "Late", "As far as", "Through"), 5, {1: 110}
         )
-        self.words = _wrapped()
+        self.words = _wrapped(rich=True)
         self.words.setAccessibleName("What to mute")
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
@@ -362,19 +363,20 @@ class MonitorPage(QWidget):
         self.table.show_rows(rows)
         lines = []
         for one in plan.listeners:
+            who = escaped(one.listener)
             for twice in one.doubled:
                 lines.append(
-                    f"<b>{one.listener} hears {twice.source} twice</b>, {twice.apart_ms:.1f} ms "
-                    "apart."
+                    f"<b>{who} hears {escaped(twice.source)} twice</b>, "
+                    f"{twice.apart_ms:.1f} ms apart."
                 )
             if one.buffer_limit is not None:
                 lines.append(
-                    f"{one.listener}: software monitoring stays under 10 ms up to a buffer of "
+                    f"{who}: software monitoring stays under 10 ms up to a buffer of "
                     f"{one.buffer_limit} samples."
                     if one.buffer_limit
-                    else f"{one.listener}: no buffer keeps software monitoring under 10 ms."
+                    else f"{who}: no buffer keeps software monitoring under 10 ms."
                 )
-        lines += [f"☐ {line}" for line in plan.mute]
+        lines += [f"☐ {escaped(line)}" for line in plan.mute]
         if plan.recorded_unchanged:
             lines.append("Muting, direct and software monitoring do not change what is recorded.")
         if not plan.listeners:

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QFormLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -24,6 +23,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.quantities import LEVEL, POWER, RESISTANCE, show
 from diaulos.rig.fits import Fit, partners
@@ -84,12 +84,12 @@ class PortPanel(QWidget):
         self.ports.setAccessibleName("Ports of the device")
         self.ports.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.ports.currentItemChanged.connect(self._on_port)
-        self.question = QLabel("What goes into this port?")
+        self.question = TextLabel("What goes into this port?")
         self.question.setProperty("role", "title")
         self.question.setWordWrap(True)
         self.partner = combo("What goes into this port?", least=18)
         self.partner.currentIndexChanged.connect(self._on_partner)
-        self.why = QLabel()
+        self.why = TextLabel()
         self.why.setWordWrap(True)
         self.why.setProperty("role", "reason")
         self.why.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
@@ -104,7 +104,7 @@ class PortPanel(QWidget):
         self.most.changed.connect(partial(self._on_figure, "max_dbu"))
         self.watts = QuantityField(POWER, "Power of the port", optional=True)
         self.watts.changed.connect(partial(self._on_figure, "power_w"))
-        self.facts = QLabel()
+        self.facts = TextLabel()
         self.facts.setWordWrap(True)
         self.facts.setProperty("role", "muted")
         self.facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
@@ -230,7 +230,7 @@ class PortPanel(QWidget):
             ref = PortRef(device=device.id, port=port.id)
             item = QListWidgetItem(self._port_words(self._graph.plug(ref)))
             item.setData(REF, ref)
-            item.setToolTip(item.text())
+            item.setToolTip(tip(item.text()))
             self.ports.addItem(item)
             if ref == self._port:
                 current = item
@@ -348,11 +348,11 @@ class PortPanel(QWidget):
             field = self._field(device, setting)
             field.setEnabled(self._writable)
             self._fields[setting.id] = field
-            label = QLabel(setting.name)
+            label = TextLabel(setting.name)
             label.setWordWrap(True)
             form.addRow(label, field)
         if not settings:
-            form.addRow(QLabel("It has no switch and no knob."))
+            form.addRow(TextLabel("It has no switch and no knob."))
         self.settings_area.setWidget(page)
 
     def _field(self, device: Device, setting: Choice | Control) -> QComboBox | QDoubleSpinBox:
@@ -404,9 +404,9 @@ class PortPanel(QWidget):
         rig = self._graph.rig
         found = at_device(rig, device)
         for notice in found:
-            title = QLabel(notice.title)
+            title = TextLabel(notice.title)
             title.setProperty("role", "title")
-            text = QLabel(notice.text)
+            text = TextLabel(notice.text)
             text.setWordWrap(True)
             read = QCheckBox("I have read this")
             read.setAccessibleName(f"{notice.title}: I have read this")
@@ -416,7 +416,7 @@ class PortPanel(QWidget):
             for part in (title, text, read):
                 column.addWidget(part)
         if not found:
-            column.addWidget(QLabel("Nothing beyond the usual care."))
+            column.addWidget(TextLabel("Nothing beyond the usual care."))
         column.addStretch(1)
         self.notices.setWidget(page)
 

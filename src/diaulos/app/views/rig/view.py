@@ -7,12 +7,11 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QObject, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QObject, QRectF, Qt, QTimer
 from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QMenu,
     QPushButton,
     QScrollArea,
@@ -24,15 +23,15 @@ from PySide6.QtWidgets import (
 
 from diaulos.app import theme
 from diaulos.app.dialogs.arrangement import ArrangementDialog
-from diaulos.app.document import Document
 from diaulos.app.figures import number
-from diaulos.app.jobs import Job, Jobs
-from diaulos.app.services import Services
+from diaulos.app.jobs import Job
+from diaulos.app.view import View, ViewContext
 from diaulos.app.views.rig.diagram import RigDiagram
 from diaulos.app.views.rig.pages import FindingsPage, MonitorPage, PatchPage, TracksPage
 from diaulos.app.views.rig.panel import PortPanel
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped
 from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, InputError
 from diaulos.quantities import LENGTH, parse
@@ -48,16 +47,10 @@ from diaulos.rig.templates import TEMPLATES, build
 from diaulos.session import edits
 from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.rig import (
-    PlayedTake,
-    RigReport,
-    look_at,
-    play_take,
-    read_type,
-    rig_graph,
-    type_text,
-)
-from diaulos.work.takes import load_impulses
+from diaulos.work.rigs.look import RigReport, look_at, rig_graph
+from diaulos.work.rigs.types import read_type, type_text
+from diaulos.work.takes.impulses import load_impulses
+from diaulos.work.takes.playing import PlayedTake, play_take
 
 REPORT_DELAY_MS = 30
 SIMULATED = "Simulated player: five hard strums"
@@ -82,7 +75,7 @@ def _on_course_cables(course: Course | None) -> set[str]:
     return {leg.cable.id for leg in legs if leg.cable is not None}
 
 
-class _Plot:
+class RigPlot:
     """What the menu's copies take: the drawing as an image, the patch list as CSV."""
 
     def __init__(self, view: RigView) -> None:
@@ -95,20 +88,15 @@ class _Plot:
         self._view.patch.copy_csv()
 
 
-class RigView(QWidget):
+class RigView(View):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "rig"
-    said = Signal(str)
-    problem = Signal(object)
-    courses_changed = Signal(object, str)
 
-    def __init__(
-        self, document: Document, jobs: Jobs, services: Services, parent: QWidget | None = None
-    ) -> None:
-        super().__init__(parent)
-        self._document, self._jobs, self._services = document, jobs, services
-        self.plot = _Plot(self)
+    def __init__(self, context: ViewContext) -> None:
+        super().__init__(context)
+        document = context.document
+        self.plot = RigPlot(self)
         self.report: RigReport | None = None
         self._shown_rig: Rig | None = None
         self._build()
@@ -152,9 +140,9 @@ class RigView(QWidget):
             button.setToolTip(name)
             button.setFixedWidth(34 if button is not self.fit else 44)
             button.setProperty("tiny", "true")
-        self.verdict = QLabel()
+        self.verdict = TextLabel()
         self.verdict.setProperty("role", "title")
-        self.safety = QLabel()
+        self.safety = RichLabel()
         self.safety.setAccessibleName("Safety notices of this rig")
         self.safety.setTextInteractionFlags(
             Qt.TextInteractionFlag.LinksAccessibleByMouse
@@ -191,7 +179,7 @@ class RigView(QWidget):
             top.addWidget(widget)
         top.addSpacing(8)
         top.addWidget(self.verdict, 1)
-        top.addWidget(QLabel("Show"))
+        top.addWidget(TextLabel("Show"))
         for widget in (self.course, self.out, self.fit, self.near):
             top.addWidget(widget)
         below = QSplitter(Qt.Orientation.Horizontal)
@@ -337,7 +325,7 @@ class RigView(QWidget):
         for one in notices(rig):
             new = "" if one.id in rig.acknowledged else " (not read yet)"
             style = f"style='color:{look.ink}'"
-            links.append(f"<a {style} href='{one.id}'>{one.title}{new}</a>")
+            links.append(f"<a {style} href='{one.id}'>{escaped(one.title)}{new}</a>")
         self.safety.setText("<b>Safety:</b> " + " \N{MIDDLE DOT} ".join(links))
         self.safety.setVisible(bool(links))
 
@@ -378,8 +366,7 @@ class RigView(QWidget):
             else:
                 self._timer.start()
 
-        if not self._jobs.start(Job("rig", work, done, self.problem.emit, background=True)):
-            self._timer.start()
+        self._jobs.start(Job("rig", work, done, self.problem.emit, background=True))
 
     def _show_report(self, report: RigReport) -> None:
         session = self._document.session
@@ -428,7 +415,7 @@ class RigView(QWidget):
             level = f"planned peak {number(peak):>6} dBFS" if peak is not None else "no course"
             serious = bad is not None and bad.severity >= Severity.FAULT
             rows.append(CourseRow(name, plan.tap or "", name, level, finding, serious))
-        self.courses_changed.emit(tuple(rows), self.course.currentData() or "")
+        self._tell_strip(tuple(rows), self.course.currentData() or "")
 
     def choose_course(self, name: str) -> None:
         """Draw one course only; the same again draws all."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSizePolicy,
     QStackedLayout,
@@ -14,6 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.figures import clock, counted, number, typeset
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import KEY, Cell, Table
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import differences_since
@@ -39,7 +39,7 @@ class TakeBook(QWidget):
         self.empty = QPushButton("Empty the bin\N{HORIZONTAL ELLIPSIS}")
         self.bin = QPushButton("Bin (D)")
         self.bin.setCheckable(True)
-        self.about = QLabel()
+        self.about = TextLabel()
         self.about.setWordWrap(True)
         self.about.setProperty("role", "muted")
         self.about.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
@@ -49,7 +49,7 @@ class TakeBook(QWidget):
         self._stack.addWidget(self.takes)
         self._stack.addWidget(self.binned)
         head = QHBoxLayout()
-        self._title = QLabel("Takes")
+        self._title = TextLabel("Takes")
         self._title.setProperty("role", "title")
         head.addWidget(self._title)
         head.addStretch(1)

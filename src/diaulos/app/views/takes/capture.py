@@ -13,10 +13,10 @@ from diaulos.app.services import Services
 from diaulos.app.views.takes.board import BoardRow
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.errors import EditError
+from diaulos.work.capture.recorder import Meters
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.recording.notes import RecordingStore
-from diaulos.work.recording.recorder import Meters
-from diaulos.work.recording.takes import Recorded, Recording, RecordRequest, prepare
+from diaulos.work.takes.notes import RecordingStore
+from diaulos.work.takes.recording import Recorded, Recording, RecordRequest, prepare
 
 METERS_MS = 33
 
@@ -64,7 +64,9 @@ class Capture(QObject):
 
         self._started = started
         self.under_way = True
-        if not self._jobs.start(Job("Recording", work, self._on_done, self._on_failed)):
+        if not self._jobs.start(
+            Job("Recording", work, self._on_done, self._on_failed, captures=True)
+        ):
             self._ended()
             return False
         self._timer.start()

@@ -11,7 +11,6 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QSlider,
@@ -22,8 +21,9 @@ from PySide6.QtWidgets import (
 from diaulos.app import theme
 from diaulos.app.figures import number
 from diaulos.app.widgets.controls import late_button
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import paint_mark
-from diaulos.work.mixing import MixRow, audible
+from diaulos.work.listening.mixing import MixRow, audible
 
 LOWEST_DB, HIGHEST_DB = -60, 12
 
@@ -64,7 +64,7 @@ class _Strip:
 
     def __init__(self, panel: MixPanel, line: int, grid: QGridLayout, row: MixRow) -> None:
         self._panel, self.key = panel, row.key
-        self.name = QLabel(row.name)
+        self.name = TextLabel(row.name)
         self.name.setMinimumWidth(150)
         self.solo = QPushButton("Solo")
         self.mute = QPushButton("Mute")
@@ -74,16 +74,16 @@ class _Strip:
             late_button(button, panel)
         self.level = _Fader(f"Level of {row.name} in dB", LOWEST_DB, HIGHEST_DB, 3)
         self.level.setToolTip("Home, or a double click: 0 dB")
-        self.level_words = QLabel()
+        self.level_words = TextLabel()
         self.pan = _Fader(f"Place of {row.name}, left to right", -100, 100, 10)
         self.pan.setToolTip(
             "Equal power: +3 dB at a side, 0 dB in the middle. Home, or a double click: the middle"
         )
-        self.pan_words = QLabel()
+        self.pan_words = TextLabel()
         for label, width in ((self.level_words, 74), (self.pan_words, 74)):
             label.setProperty("role", "figure")
             label.setFixedWidth(width)
-        self.state = QLabel()
+        self.state = TextLabel()
         self.state.setProperty("role", "muted")
         self.state.setFixedWidth(70)
         for column, widget in enumerate(
@@ -139,7 +139,7 @@ class MixPanel(QWidget):
         self.soloed: frozenset[str] = frozenset()
         self.back = QPushButton("Back (X)")
         self.back.clicked.connect(self.left)
-        self.hint = QLabel(
+        self.hint = TextLabel(
             "What is heard of the chosen take, alone and while the next part is recorded. A dry "
             "DI is muted as is usual: it does not change what is recorded."
         )
@@ -188,7 +188,7 @@ class MixPanel(QWidget):
                 widget.deleteLater()
         self._strips = {}
         for column, words in ((5, "Level"), (7, "Left to right")):
-            label = QLabel(words)
+            label = TextLabel(words)
             label.setProperty("role", "muted")
             self._grid.addWidget(label, 0, column)
         for line, row in enumerate(rows, start=1):

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from diaulos.app.figures import number, typeset
 from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
-from diaulos.work.recording.noisecheck import LABELS, Attempt, NoiseRow, best_attempt, changes_since
+from diaulos.work.takes.noisecheck import LABELS, Attempt, NoiseRow, best_attempt, changes_since
 
 
 class NoisePanel(QWidget):
@@ -36,7 +37,7 @@ class NoisePanel(QWidget):
             0,
             dict.fromkeys(range(1, 9), 72),
         )
-        self.words = QLabel()
+        self.words = TextLabel()
         self.words.setWordWrap(True)
         self.words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.MinimumExpanding)

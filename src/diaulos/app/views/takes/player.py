@@ -11,7 +11,6 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSizePolicy,
     QSlider,
@@ -24,18 +23,20 @@ from diaulos.app.figures import clock, number
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.waveform import Mark, Trace, Waveform
 from diaulos.errors import DiaulosError
 from diaulos.session import take_edits
 from diaulos.session.model import Heard, Session, Take, Track
 from diaulos.signal.overview import Overview
-from diaulos.work.listening import LOUDEST_LEVEL_DB, START_LEVEL_DB, Player
+from diaulos.work.listening.mixing import audible, channels_of, level_of, mix_rows
+from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
+from diaulos.work.listening.sound import Sound
 from diaulos.work.measuring import read_span
-from diaulos.work.mixing import audible, channels_of, level_of, mix_rows
-from diaulos.work.overviews import overview_of
-from diaulos.work.ports import CancelToken, OutputBackend, Progress
-from diaulos.work.recording.over import Over, bar_of
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.takes.over import Over, bar_of
+from diaulos.work.takes.overviews import overview_of
 
 TICK_MS = 50
 
@@ -48,12 +49,11 @@ class TakePlayer(QWidget):
     range_changed = Signal()
 
     def __init__(
-        self, document: Document, jobs: Jobs, output: OutputBackend, mix: MixPanel,
-        levels_db: dict[str, float],
+        self, document: Document, jobs: Jobs, sound: Sound, mix: MixPanel
     ) -> None:  # fmt: skip
         super().__init__()
         self._document, self._jobs, self._mix = document, jobs, mix
-        self.sound = Player(output, document.session.sample_rate_hz, levels_db)
+        self.sound = sound.place()
         self._take: Take | None = None
         self._range: tuple[int, int] | None = None
         self._range_of = ""
@@ -85,7 +85,7 @@ class TakePlayer(QWidget):
         self.loop = QCheckBox("Loop (L)")
         self.loop.setToolTip("The marked range, else the bars it is cut to, else the whole take")
         self.mix_button = QPushButton("Mix (X)")
-        self.range_words = QLabel()
+        self.range_words = TextLabel()
         self.range_words.setProperty("role", "muted")
         self.range_words.setAccessibleName("Marked range")
         self.level = QSlider(Qt.Orientation.Horizontal)
@@ -94,14 +94,14 @@ class TakePlayer(QWidget):
         self.level.setFixedWidth(96)
         self.level.setAccessibleName("Listening level in dB")
         self.level.setToolTip("Of all that is heard, alone and while it records; it starts quiet")
-        self.level_words = QLabel()
+        self.level_words = TextLabel()
         row = QHBoxLayout()
         row.setContentsMargins(0, 0, 0, 0)
         for widget in (self.track, self.play, self.loop, self.mix_button):
             row.addWidget(widget)
         self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.addWidget(self.range_words, 1)
-        label = QLabel("Level")
+        label = TextLabel("Level")
         label.setBuddy(self.level)
         self.level_words.setProperty("role", "figure")
         self.level_words.setFixedWidth(58)
@@ -114,9 +114,8 @@ class TakePlayer(QWidget):
         self._show_level()
 
     def close_down(self) -> None:
-        """Let go of the output."""
+        """The session goes."""
         self._tick.stop()
-        self.sound.close()
 
     # --- the take ---
 
@@ -269,8 +268,8 @@ class TakePlayer(QWidget):
 
     def _on_tick(self) -> None:
         self.wave.set_position(self.sound.position)
-        if self.sound.error is not None:
-            error, self.sound.error = self.sound.error, None
+        error = self.sound.taken_error()
+        if error is not None:
             self.problem.emit(error)
         if not self.sound.playing:
             self._tick.stop()

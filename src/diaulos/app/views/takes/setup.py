@@ -16,8 +16,8 @@ from PySide6.QtWidgets import (
 from diaulos.app.figures import number
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.session.model import Session, Take
-from diaulos.work.recording.over import Over
-from diaulos.work.recording.takes import RecordRequest
+from diaulos.work.takes.over import Over
+from diaulos.work.takes.recording import RecordRequest
 
 CLICK_DB = -6
 METRES = ("2/4", "3/4", "4/4", "5/4", "6/4", "7/4", "3/8", "6/8", "7/8", "9/8", "12/8")

@@ -14,7 +14,6 @@ from PySide6.QtGui import QHideEvent, QPainter, QPaintEvent, QPen, QShowEvent
 from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QSizePolicy,
@@ -25,11 +24,12 @@ from PySide6.QtWidgets import (
 from diaulos.app import theme
 from diaulos.app.figures import number, typeset
 from diaulos.app.widgets.controls import combo, late_button
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import EditError
 from diaulos.session.instrument import Instrument, IntonationReading, note_to_midi
-from diaulos.work.inspecting import TUNINGS
-from diaulos.work.tuning import (
+from diaulos.work.instruments.file_tuning import TUNINGS
+from diaulos.work.instruments.tuning import (
     IN_TUNE_CENTS,
     Heard,
     IntonationCheck,
@@ -214,7 +214,7 @@ class TunerPanel(QWidget):
         self.own.setVisible(False)
         self.back = QPushButton("Back (T)")
         self.input = combo("Track that it listens on", least=27)
-        self.where = QLabel()
+        self.where = TextLabel()
         self.where.setProperty("role", "muted")
         self.where.setAccessibleName("Where it listens")
         self._buttons: list[QPushButton] = []
@@ -244,7 +244,7 @@ class TunerPanel(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.addLayout(top)
         second = QHBoxLayout()
-        second.addWidget(QLabel("It listens on"))
+        second.addWidget(TextLabel("It listens on"))
         second.addWidget(self.input)
         second.addWidget(self.where, 1)
         second.addWidget(self.own)

@@ -10,11 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partialmethod
 
-from PySide6.QtCore import QEvent, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, Qt, QTimer
 from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import (
     QInputDialog,
-    QLabel,
     QSizePolicy,
     QSplitter,
     QStackedLayout,
@@ -22,20 +21,20 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.document import Document
 from diaulos.app.figures import clock, counted, number, typeset
-from diaulos.app.jobs import Job, Jobs
-from diaulos.app.services import Services
+from diaulos.app.jobs import Job
+from diaulos.app.view import Ending, View, ViewContext
 from diaulos.app.views.takes.board import Board, BoardRow
 from diaulos.app.views.takes.book import TakeBook
 from diaulos.app.views.takes.capture import Capture
-from diaulos.app.views.takes.listening import TunerEar
 from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.views.takes.noise import NoisePanel
 from diaulos.app.views.takes.player import TakePlayer
 from diaulos.app.views.takes.setup import SetupBar
 from diaulos.app.views.takes.tuner import TunerPanel
+from diaulos.app.views.takes.tuner_ear import TunerEar
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.tables import Table
 from diaulos.errors import CancelledError, DiaulosError, InputError
@@ -43,14 +42,13 @@ from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
 from diaulos.session.instrument import IntonationReading
 from diaulos.session.model import Session, Take
-from diaulos.work.levels import levels_of
+from diaulos.work.instruments.tuning import instrument_on, keep_intonation, track_to_tune
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.recording.noisecheck import Attempt, check_noise
-from diaulos.work.recording.notes import RecordingStore
-from diaulos.work.recording.ready import Armed, Condition, armed_tracks, checklist
-from diaulos.work.recording.takes import Recorded, Recording, RecordRequest
-from diaulos.work.rig import look_at
-from diaulos.work.tuning import instrument_on, keep_intonation, track_to_tune
+from diaulos.work.rigs.levels import levels_of
+from diaulos.work.rigs.look import look_at
+from diaulos.work.takes.noisecheck import Attempt, check_noise
+from diaulos.work.takes.ready import Armed, Condition, armed_tracks, checklist
+from diaulos.work.takes.recording import Recorded, Recording, RecordRequest
 
 REPORT_DELAY_MS = 30
 
@@ -64,33 +62,22 @@ class _Ready:
         self.armed, self.lines, self.rows = armed, lines, rows
 
 
-class TakesView(QWidget):
+class TakesView(View):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "takes"
-    said = Signal(str)
-    problem = Signal(object)
-    courses_changed = Signal(object, str)
-    empty_asked = Signal()
 
-    def __init__(
-        self,
-        document: Document,
-        jobs: Jobs,
-        services: Services,
-        store: RecordingStore,
-        levels_db: dict[str, float],
-        parent: QWidget | None = None,
-    ) -> None:
-        super().__init__(parent)
-        self._document, self._jobs, self._services = document, jobs, services
-        self._store = store
+    takes_first = True
+
+    def __init__(self, context: ViewContext) -> None:
+        super().__init__(context)
+        document, jobs = context.document, context.jobs
+        self._store = store = document.store
         self.ready: _Ready | None = None
         self._ready_for: object = None
         self._again = False
         self._then_record = False
         self._tuned_port: PortRef | None = None
-        self._levels_db = levels_db
         self.capture = Capture(
             jobs, lambda: self._services, store,
             lambda: self.ready.rows if self.ready is not None else (), self,
@@ -105,7 +92,7 @@ class TakesView(QWidget):
     def _build(self) -> None:
         self.setup = SetupBar()
         self.record_button = self.setup.record
-        self.conditions = QLabel()
+        self.conditions = TextLabel()
         self.conditions.setWordWrap(True)
         self.conditions.setAccessibleName("What must be true now")
         self.board = Board()
@@ -113,11 +100,9 @@ class TakesView(QWidget):
         self.tuner = TunerPanel()
         self.mix = MixPanel()
         self.book = TakeBook()
-        self.player = TakePlayer(
-            self._document, self._jobs, self._services.output, self.mix, self._levels_db
-        )
+        self.player = TakePlayer(self._document, self._jobs, self._sound, self.mix)
         self.plot = self.player.wave
-        self.sentence = QLabel()
+        self.sentence = TextLabel()
         self.sentence.setProperty("role", "headline")
         self.sentence.setAccessibleName("What is happening")
         # A new second must not lay the whole view out again.
@@ -243,6 +228,24 @@ class TakesView(QWidget):
         self._timer.start()
         self.said.emit("Space records and stops, A again, M marks, P plays, K keeps. F1 shows all.")
 
+    def imported(self, take_id: str) -> None:
+        """A take came from a file: it is the chosen one."""
+        self.takes.choose(take_id)
+
+    def ending(self) -> Ending | None:
+        """A recording is ended and kept; the tuner nobody misses."""
+        if self.ear.listening:
+            return Ending(self.ear.stop)
+        if not self.under_way:
+            return None
+        return Ending(
+            self.stop,
+            "A recording is running",
+            "Stop it, keep the take and close?",
+            "Stop and close",
+            "Keep recording",
+        )
+
     def close_down(self) -> None:
         """The session goes: a recording ends, what was written is kept."""
         self._timer.stop()
@@ -317,8 +320,7 @@ class TakesView(QWidget):
                 if not any(one.port == self._tuned_port for one in ready.armed):
                     self._listen_again()  # another input
 
-        if not self._jobs.start(Job("takes", work, done, self.problem.emit, background=True)):
-            self._timer.start()
+        self._jobs.start(Job("takes", work, done, self.problem.emit, background=True))
 
     def _show_ready(self) -> None:
         ready = self.ready
@@ -333,8 +335,10 @@ class TakesView(QWidget):
         self.conditions.setProperty("role", "problem" if any(m.must for m in missing) else "muted")
         self.conditions.style().polish(self.conditions)
         self.conditions.setToolTip(
-            "\n".join(
-                one.words if one.holds else f"NOT YET: {one.otherwise}" for one in ready.lines
+            tip(
+                "\n".join(
+                    one.words if one.holds else f"NOT YET: {one.otherwise}" for one in ready.lines
+                )
             )
         )
         self.conditions.setVisible(bool(missing) and not self.board.far)
@@ -343,7 +347,7 @@ class TakesView(QWidget):
                       "armed")
             for row in ready.rows
         ]  # fmt: skip
-        self.courses_changed.emit(tuple(rows), "")
+        self._tell_strip(tuple(rows), "")
         self._say()
 
     def _say(self) -> None:
@@ -390,14 +394,16 @@ class TakesView(QWidget):
             self._then_record = True
             self.toggle_tuner()
             return
-        if self._document.read_only or self.ready is None or self._jobs.busy:
-            self.said.emit("Not now: something else is running, or the session is read-only.")
+        if self._jobs.refuse_if_busy():
+            return
+        if self._document.read_only or self.ready is None:
+            read_only = "The session is read-only: nothing can be recorded here."
+            self.said.emit(read_only if self._document.read_only else "The rig is looked at still.")
             return
         missing = self.setup.missing(self.take, self.stretch)
         if missing:
             self.said.emit(missing)
             return
-        self.player.pause()
         self._open(self.board)
         if self.capture.start(self._request(self._document.session)):
             self.sentence.setText("Getting ready\N{HORIZONTAL ELLIPSIS} Space stops.")
@@ -507,9 +513,8 @@ class TakesView(QWidget):
     def toggle_tuner(self) -> None:
         """The tuner over the body, or the body again."""
         if self._page is not self.tuner and (
-            self.under_way or self._jobs.busy or self.ready is None
-        ):
-            self.said.emit("Not now: something else is running.")
+            self.ready is None or self._jobs.refuse_if_busy()
+        ):  # fmt: skip
             return
         if self._toggle(self.tuner, self.tuner.face, "T goes back."):
             self._show_tuning()
@@ -558,8 +563,7 @@ class TakesView(QWidget):
             return
         self._tuned_port = track.port
         frets = (0, 12) if self.tuner.check is not None else (0,)
-        if not self.ear.start(self._document.session, track, frets):
-            self.said.emit("Not now: something else is running.")
+        self.ear.start(self._document.session, track, frets)
         self._say()
 
     def _listen_again(self) -> None:
@@ -620,8 +624,10 @@ class TakesView(QWidget):
         def work(progress: Progress, cancel: CancelToken) -> Attempt:
             return check_noise(session, source, label, should_stop=lambda: cancel.cancelled)
 
-        if self._jobs.start(Job("Listening to the silence", work, self.noise.add,
-                                self.problem.emit)):  # fmt: skip
+        job = Job(
+            "Listening to the silence", work, self.noise.add, self.problem.emit, captures=True
+        )
+        if self._jobs.start(job):
             self.sentence.setText("Listening to the silence: hold the strings. Esc ends it.")
 
     # --- the chosen take ---

@@ -1,0 +1,35 @@
+"""What the frame asks of the session behind it. The frame knows no more than this."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Protocol
+
+
+class Commands(Protocol):
+    """The desk, as the window sees it."""
+
+    def state(self) -> set[str]:
+        """Words that the table of actions asks for."""
+
+    def history_labels(self) -> tuple[str, str]:
+        """What undo and redo would do."""
+
+    def call(self, name: str) -> None:
+        """Carry out a command of the table of actions."""
+
+    def call_view(self, name: str) -> None:
+        """Carry out a command of the view on screen."""
+
+    def show(self, ident: str) -> None:
+        """Show a view."""
+
+    def open_path(self, path: str | Path) -> Any:
+        """Open a session."""
+
+    def closing(self) -> bool:
+        """The window wants to close: whether it may now. Otherwise it is closed later, when
+        what runs has come to its end, or not at all."""
+
+    def shut_down(self) -> None:
+        """The window closes."""

@@ -1,0 +1,192 @@
+"""Opening sessions, making new ones, and bringing back what a dead process left."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtWidgets import QFileDialog
+
+from diaulos import wiring
+from diaulos.app.dialogs.new_session import NewSessionDialog
+from diaulos.app.dialogs.recover import RecoverDialog
+from diaulos.app.holder import Holder
+from diaulos.app.jobs import Job
+from diaulos.errors import DiaulosError, SessionLockedError
+from diaulos.session.model import Session
+from diaulos.wiring import SessionFolder
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.reamp.recovery import Recovery, Remains, bring_back, remains_of
+
+
+class Opening:
+    """How the desk comes by a session."""
+
+    def __init__(self, desk: Holder) -> None:
+        self._desk = desk
+
+    def open_path(self, path: str | Path, *, read_only: bool = False) -> bool:
+        """Open a session; offers read-only when it is locked, and unsaved work it finds."""
+        desk = self._desk
+        if desk.folder is not None and desk.folder.path.resolve() == Path(path).resolve():
+            desk.window.say("This session is open already.")
+            return True
+        if not desk.may_leave(lambda: self.open_path(path, read_only=read_only)):
+            return False
+        try:
+            folder = SessionFolder.open(Path(path), read_only=read_only)
+        except SessionLockedError as error:
+            return self._open_locked(Path(path), error)
+        except DiaulosError as error:
+            desk.show_problem(error)
+            return False
+        try:
+            session = folder.load()
+        except DiaulosError as error:
+            folder.close()
+            desk.show_problem(error)
+            return False
+        return self._open_folder(folder, session)
+
+    def _open_locked(self, path: Path, error: SessionLockedError) -> bool:
+        """Somebody has it open, or nobody can tell."""
+        answers = ["Open read-only", "Take it over"] if error.foreign else ["Open read-only"]
+        answer = self._desk.ask("This session is open elsewhere", str(error), *answers)
+        if answer == 0:
+            return self.open_path(path, read_only=True)
+        if answer == 1 and self._desk.ask(
+            "Take the session over?",
+            "If Diaulos still runs there, what it saves and what you save overwrite each other's "
+            "work. Take it over only when you know that it ended.",
+            "Take it over",
+        ) == 0:  # fmt: skip
+            SessionFolder.break_lock(path)
+            return self.open_path(path)
+        return False
+
+    def _open_folder(self, folder: SessionFolder, session: Session) -> bool:
+        """Show it, with the unsaved work of an earlier process if it is wanted."""
+        unsaved = False
+        journal = None if folder.read_only else folder.journal()
+        if journal is not None and journal != session:
+            answer = self._desk.ask(
+                "Unsaved work was found",
+                "Diaulos ended early. Bring back what was not saved? Without it, it is kept "
+                "beside the session (journal.kept.json).",
+                "Bring it back",
+                "Open without it",
+                no="Do not open",
+            )
+            if answer < 0:
+                folder.close()
+                return False
+            unsaved = answer == 0
+            if unsaved:
+                session = journal
+            else:
+                folder.set_journal_aside()
+        self._desk.attach(folder, session, unsaved=unsaved)
+        if not folder.read_only:
+            self._offer()
+        return True
+
+    # --- what a dead process left ---
+
+    def _offer(self) -> None:
+        """Recordings that were cut off and passes without an entry, in one job."""
+        document, folder = self._desk.document, self._desk.folder
+        assert document is not None
+        assert folder is not None
+        found = remains_of(document.session, folder)
+        takes: tuple[str, ...] = ()
+        passes: tuple[str, ...] = ()
+        later = "File > Recover recordings brings it back later, too."
+        if found.takes and self._desk.ask(
+            "A recording was cut off",
+            f"Diaulos ended during {len(found.takes)} recording(s). What was written can be "
+            f"brought back as a take. {later}",
+            "Bring it back",
+            no="Not now",
+        ) == 0:  # fmt: skip
+            takes = found.takes
+        if found.passes and self._desk.ask(
+            "A pass was found that is not in the session",
+            f"{len(found.passes)} recorded return(s) lie in the folder without an entry. {later}",
+            "Add them",
+            no="Not now",
+        ) == 0:  # fmt: skip
+            passes = found.passes
+        self.recover(Remains(takes, passes, ()))
+
+    def ask_recover(self) -> None:
+        """What lies in the folder and is not in the session."""
+        document, folder = self._desk.document, self._desk.folder
+        if document is None or folder is None or document.read_only:
+            return
+        found = remains_of(document.session, folder)
+        dialog = RecoverDialog(found, self._desk.window)
+        if dialog.exec():
+            self.recover(dialog.chosen)
+
+    def recover(self, wanted: Remains) -> None:
+        """Bring these back, one by one; what fails is named and stays where it is."""
+        desk, document, folder = self._desk, self._desk.document, self._desk.folder
+        if document is None or folder is None or not (wanted.takes or wanted.passes):
+            return
+        session = document.session
+
+        def work(progress: Progress, cancel: CancelToken) -> Recovery:
+            return bring_back(session, folder, wanted, progress, cancel)
+
+        def done(recovery: Recovery) -> None:
+            for edit in recovery.edits:
+                document.apply(edit, journal=True)
+            desk.window.say(recovery.words)
+            if recovery.failed:
+                desk.show_problem(recovery.problem)
+
+        desk.jobs.start(Job("Bringing recordings back", work, done))
+
+    # --- by hand ---
+
+    def ask_open(self) -> None:
+        """Ask for a session folder."""
+        path = QFileDialog.getExistingDirectory(
+            self._desk.window, "Open a session (a .diaulos folder)"
+        )
+        if path:
+            self.open_path(path)
+
+    def new_session(self) -> None:
+        """Ask for what a new session needs and make it."""
+        dialog = NewSessionDialog(Path.home(), self._desk.window)
+        if dialog.exec() and self._desk.may_leave(lambda: self.make_session(dialog)):
+            self.make_session(dialog)
+
+    def make_session(self, dialog: NewSessionDialog) -> None:
+        """Make the session that a dialog describes."""
+        try:
+            folder, session = wiring.new_session(
+                dialog.path,
+                name=dialog.name.text().strip(),
+                rate_hz=dialog.rate.currentData(),
+                word_length=dialog.word.currentData(),
+                tempo_bpm=dialog.tempo.value(),
+                metre=dialog.metre.currentText(),
+            )
+        except DiaulosError as error:
+            self._desk.show_problem(error)
+            return
+        self._desk.attach(folder, session)
+
+    def open_demo(self, path: Path, write: Callable[[Path, Progress], Any]) -> None:
+        """Open the demo session, writing it first when it is not there."""
+        if (path / "session.json").is_file():
+            self.open_path(path)
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> Any:
+            return write(path, progress)
+
+        self._desk.jobs.start(Job("Writing the demo", work, lambda made: self._desk.attach(*made)))

@@ -1,0 +1,44 @@
+"""Labels that show text as text.
+
+A name may come from a stranger's session or file: `<b>` in it is three characters, not bold
+type. Qt guesses otherwise, so no label of ours is Qt's own; markup of ours says so, and puts
+foreign words through `escaped`.
+"""
+
+from __future__ import annotations
+
+from html import escape
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QWidget
+
+
+class TextLabel(QLabel):
+    """Plain text."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
+
+
+class RichLabel(QLabel):
+    """Markup of our own; foreign words in it are `escaped`."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setTextFormat(Qt.TextFormat.RichText)
+        self.setText(text)
+
+
+def escaped(text: str) -> str:
+    """Foreign words inside our own markup."""
+    return escape(text, quote=True)
+
+
+def tip(text: str) -> str:
+    """A tooltip that shows foreign words as text. Qt takes what holds a tag for markup: that
+    becomes markup which says what it said."""
+    if "<" not in text:
+        return text
+    return "<qt>" + escape(text, quote=False).replace("\n", "<br>") + "</qt>"

@@ -1,0 +1,78 @@
+"""session.json as text and back: readable, in a stable order, checked field by field."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from diaulos.errors import SessionFileError
+from diaulos.session.migrations import migrate
+from diaulos.session.model import Session
+from diaulos.storage.beside import read_regular
+
+BROKEN = (
+    ValueError, RecursionError, OverflowError, TypeError, LookupError, AttributeError,
+)  # fmt: skip
+"""What reading a file raises that is something else than a session."""
+
+
+def session_text(session: Session) -> str:
+    """session.json: readable, in the order of the model's fields."""
+    data = session.model_dump(mode="json")
+    data["snapshots"] = dict(sorted(data["snapshots"].items()))
+    return json.dumps(data, indent=1, ensure_ascii=False, allow_nan=False) + "\n"
+
+
+def read_session(path: Path) -> Session:
+    """Read and check a session file; SessionFileError names the field that is wrong."""
+    try:
+        raw = read_regular(path)
+    except FileNotFoundError as error:
+        raise SessionFileError(
+            "it is not there.", where=str(path), remedy="Choose another folder."
+        ) from error
+    try:
+        data = json.loads(raw.decode("utf-8"))
+        if not isinstance(data, dict):
+            raise SessionFileError("it does not hold a session.", where=str(path))
+        return Session.model_validate(migrate(data, str(path)))
+    except json.JSONDecodeError as error:
+        raise SessionFileError(
+            f"it is cut off or damaged at line {error.lineno}.",
+            where=str(path),
+            remedy="session.previous.json beside it holds the version before: copy it over.",
+        ) from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(part) for part in first["loc"]) or "session"
+        raise SessionFileError(
+            f"{field}: {_plain(first)}",
+            where=str(path),
+            remedy="Mend the field, or use session.previous.json beside it. Nothing was changed.",
+        ) from error
+    except (
+        ValueError,
+        RecursionError,
+        OverflowError,
+        TypeError,
+        LookupError,
+        AttributeError,
+    ) as error:
+        # Not text at all, numbers of thousands of digits, a thousand brackets, a migration
+        # that met something else than it expects.
+        raise SessionFileError(
+            "it is not a session file, or it is damaged.",
+            where=str(path),
+            remedy="Choose another folder, or use session.previous.json beside it.",
+        ) from error
+
+
+def _plain(error: Any) -> str:
+    if error["type"] == "extra_forbidden":
+        return "this field is not known."
+    if "pattern" in error["type"]:
+        return f"{error.get('input')!r:.80} is not a name that can stand here."
+    return f"{error['msg']}."

@@ -1,0 +1,1 @@
+"""Capture: the one reader of an audio stream, and what is read ahead of its callback."""

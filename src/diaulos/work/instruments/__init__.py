@@ -1,0 +1,1 @@
+"""Instruments: what inputs do to them, strength, trims, drive, tuning."""

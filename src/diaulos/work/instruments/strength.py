@@ -1,0 +1,100 @@
+"""How strong an instrument is: read from a recording or a stream of hard strumming."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.session.instrument import Instrument, StrengthReading
+from diaulos.signal.strength import Strength, measure_strength
+from diaulos.work.measuring import read_mono
+from diaulos.work.ports import (
+    AudioBackend,
+    AudioSource,
+    Block,
+    BlockStatus,
+    BlockTime,
+    CancelToken,
+    Progress,
+    StreamSpec,
+    no_progress,
+)
+
+# --- strength ------------------------------------------------------------------------
+
+
+def read_strength(source: AudioSource, channel: int = 0, seconds: float = 120.0) -> Strength:
+    """Strength of a file's channel (its first two minutes)."""
+    samples = read_mono(source, channel=channel, count=int(seconds * source.rate_hz))
+    return measure_strength(samples, float(source.rate_hz))
+
+
+def record_strength(
+    backend: AudioBackend,
+    rate_hz: int,
+    seconds: float,
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+) -> Strength:
+    """Record some seconds of strumming through a stream's first input and measure them."""
+    cancel = cancel or CancelToken()
+    total = int(seconds * rate_hz)
+    kept: list[NDArray[np.float32]] = []
+    failure: list[BaseException] = []
+
+    def callback(
+        inputs: Block, outputs: Block, frames: int, time: BlockTime, status: BlockStatus
+    ) -> bool:
+        try:
+            cancel.check()
+            kept.append(inputs[:, 0].astype(np.float32))
+            done = time.frame + frames
+            progress(min(1.0, done / total), "Recording the strums")
+            return done < total
+        except BaseException as error:
+            failure.append(error)
+            return False
+
+    backend.open(StreamSpec(rate_hz, 1024), callback).run()
+    if failure:
+        raise failure[0]
+    return measure_strength(np.concatenate(kept)[:total], float(rate_hz))
+
+
+def strength_reading(
+    found: Strength, position_id: str, label: str, made_at: str, full_scale_dbu: float | None
+) -> StrengthReading:
+    """A measured strength as it is kept with an instrument."""
+    return StrengthReading(
+        position_id=position_id,
+        label=label,
+        made_at=made_at,
+        peak_dbfs=found.peak_dbfs,
+        true_peak_dbtp=found.true_peak_dbtp,
+        loudest_400ms_dbfs=found.loudest_400ms_dbfs,
+        decay_s=found.decay_s,
+        spread_db=found.spread_db,
+        strums=found.strums,
+        clipped_samples=found.clipped_samples,
+        full_scale_dbu=full_scale_dbu,
+    )
+
+
+def strength_warnings(instrument: Instrument) -> list[str]:
+    """What is wrong with the readings of the chosen position."""
+    here = [r for r in instrument.strength if r.position_id == instrument.position_id]
+    words = []
+    for reading in here:
+        if reading.clipped_samples:
+            words.append(
+                f"{reading.label}: {reading.clipped_samples} samples clip; turn the input down "
+                "and strum again"
+            )
+        if reading.spread_db is not None and reading.spread_db > 3.0:
+            words.append(
+                f"{reading.label}: the strums differ by {reading.spread_db:.1f} dB; strum evenly"
+            )
+    levels = [r.peak_dbu for r in here if r.peak_dbu is not None and not r.clipped_samples]
+    if len(levels) > 1 and max(levels) - min(levels) > 3.0:
+        words.append(f"the readings differ by {max(levels) - min(levels):.1f} dB; repeat them")
+    return words

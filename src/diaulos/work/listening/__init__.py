@@ -1,0 +1,1 @@
+"""Listening: what is heard of takes and passes, in time and at matched level."""

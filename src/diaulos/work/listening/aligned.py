@@ -1,0 +1,116 @@
+"""A recording read in another one's time, in blocks: delay, drift, polarity, gain."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.session.model import AlignmentRecord, Pass
+from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
+from diaulos.units import db_to_gain
+from diaulos.work.measuring import read_mono, read_span
+from diaulos.work.ports import AudioSource
+
+BLOCK = 65_536
+
+
+_HALF = 32
+
+
+def drift_matters(drift_ppm: float | None, drift_error_ppm: float | None) -> bool:
+    """Whether a drift can be told from none."""
+    if drift_ppm is None or drift_error_ppm is None:
+        return False
+    return abs(drift_ppm) > 2.5 * drift_error_ppm
+
+
+def read_aligned(
+    source: AudioSource,
+    first: int,
+    count: int,
+    delay_samples: float,
+    drift_ppm: float = 0.0,
+    channel: int = 0,
+) -> NDArray[np.float64]:
+    """`count` samples from `first` on, in the time of the other recording.
+
+    Sample n is the recording at n + delay + drift x n, band-limited; silence outside it.
+    """
+    if abs(drift_ppm) < 1e-9:
+        ahead = math.ceil(delay_samples)
+        taps = fractional_delay(ahead - delay_samples)
+        lead = FRACTION_TAPS // 2 - 1
+        start = first + ahead + lead - (FRACTION_TAPS - 1)
+        window = _window(source, start, count + FRACTION_TAPS - 1, channel)
+        if ahead == delay_samples:
+            skip = FRACTION_TAPS - 1 - lead
+            return window[skip : skip + count]
+        from diaulos.signal.convolve import BlockConvolver
+
+        convolver = BlockConvolver(taps)
+        full, _ = convolver.process(window, convolver.initial_state())
+        return full[FRACTION_TAPS - 1 :]
+    out = np.empty(count)
+    for at in range(0, count, 16_384):
+        frames = np.arange(first + at, first + min(count, at + 16_384), dtype=np.float64)
+        place = frames + delay_samples + drift_ppm * 1e-6 * frames
+        start = int(np.floor(place[0])) - _HALF
+        window = _window(source, start, int(np.floor(place[-1])) + 2 * _HALF - start, channel)
+        whole = np.floor(place).astype(np.int64)
+        index = whole[:, None] + np.arange(-_HALF + 1, _HALF + 1)[None, :]
+        distance = place[:, None] - index
+        taps = np.sinc(distance) * np.cos(np.pi * distance / (2.0 * _HALF + 1.0)) ** 2
+        out[at : at + frames.size] = np.einsum("fk,fk->f", window[index - start], taps)
+    return out
+
+
+def _window(source: AudioSource, first: int, count: int, channel: int) -> NDArray[np.float64]:
+    out = np.zeros(count)
+    start, stop = max(0, first), min(source.frames, first + count)
+    if stop > start:
+        part = read_mono(source, channel=channel, first=start, count=stop - start)
+        out[start - first : stop - first] = part
+    return out
+
+
+def aligned_blocks(
+    source: AudioSource,
+    frames: int,
+    alignment: AlignmentRecord | None,
+    *,
+    gain_db: float = 0.0,
+    fix_polarity: bool = True,
+    channel: int = 0,
+) -> Iterator[NDArray[np.float32]]:
+    """The whole recording in the other's time, as (frames, 1) blocks."""
+    delay, drift, sign = 0.0, 0.0, 1.0
+    if alignment is not None:
+        delay = alignment.delay_samples
+        if drift_matters(alignment.drift_ppm, alignment.drift_error_ppm):
+            drift = alignment.drift_ppm or 0.0
+        sign = -1.0 if fix_polarity and alignment.polarity < 0 else 1.0
+    gain = sign * db_to_gain(gain_db)
+    for first in range(0, frames, BLOCK):
+        count = min(BLOCK, frames - first)
+        block = read_aligned(source, first, count, delay, drift, channel)
+        yield (gain * block).astype(np.float32)[:, None]
+
+
+def pass_in_time(source: AudioSource, one: Pass, first: int, count: int) -> NDArray[np.floating]:
+    """A pass in the take's time and polarity, its match not applied."""
+    found = one.alignment
+    if found is None:
+        return read_span(source, first, count)
+    drift = 0.0
+    if drift_matters(found.drift_ppm, found.drift_error_ppm):
+        drift = found.drift_ppm or 0.0
+    return found.polarity * read_aligned(source, first, count, found.delay_samples, drift)
+
+
+def pass_blocks(source: AudioSource, one: Pass, frames: int) -> Iterator[NDArray[np.float32]]:
+    """A pass as it is heard and exported: in time, in polarity, at its matched level."""
+    gain = one.match.total_db if one.match else 0.0
+    return aligned_blocks(source, frames, one.alignment, gain_db=gain)

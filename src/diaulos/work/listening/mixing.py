@@ -1,0 +1,135 @@
+"""The monitor mix of a take: what is heard of its tracks and passes, how loud and where.
+
+Dry tracks are muted as long as nobody asks for them: pulling the DI down in the monitor mix
+does not change what is recorded. A solo is of the moment and is not kept.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.session.model import Heard, Pass, Session, Take
+from diaulos.units import db_to_gain
+from diaulos.work.blocks import ReadStereo
+from diaulos.work.listening.aligned import pass_in_time
+from diaulos.work.listening.player import Channel, ReadBlock, pan_gains
+from diaulos.work.measuring import read_span
+from diaulos.work.ports import SessionStore
+
+
+@dataclass(frozen=True)
+class MixRow:
+    """One thing that can be heard: a track of the take, one of its passes, or the same of the
+    takes it was recorded over."""
+
+    key: str
+    """Its audio file, under which the session keeps how it is heard."""
+    name: str
+    tap: str
+    heard: Heard
+    muted: bool
+    passed: Pass | None = None
+    offset: int = 0
+    """Its frame at the take's first frame."""
+
+
+def mix_rows(session: Session, take: Take) -> tuple[MixRow, ...]:
+    """The take's tracks in order, its passes, then those of the takes it was recorded over: a
+    doubled part is heard with the first one.
+
+    A dry track is muted unless it is alone or somebody asked for it; so are all passes but the
+    keeper, since each repeats the take.
+    """
+    rows = _own_rows(session, take, 0, "")
+    known = {row.key for row in rows}
+    seen, at, here = {take.id}, 0, take
+    # A punched take holds all of the one it was recorded over.
+    while here.over and here.punched is None:
+        below = next((one for one in session.takes if one.id == here.over), None)
+        if below is None or below.id in seen:
+            break
+        at, here = at + here.over_frame, below
+        seen.add(below.id)
+        for row in _own_rows(session, below, at, f", {below.name}"):
+            if row.key not in known:
+                known.add(row.key)
+                rows.append(row)
+    return tuple(rows)
+
+
+def _own_rows(session: Session, take: Take, offset: int, suffix: str) -> list[MixRow]:
+    rows = []
+    alone = len(take.tracks) + len(take.passes) == 1
+    for track in take.tracks:
+        heard = session.mix.get(track.file, Heard())
+        usual = track.tap == "di" and not alone
+        muted = usual if heard.muted is None else heard.muted
+        rows.append(MixRow(track.file, track.name + suffix, track.tap, heard, muted, None, offset))
+    only = len(take.passes) == 1
+    for one in take.passes:
+        heard = session.mix.get(one.file, Heard())
+        usual = not (one.keeper or only)
+        muted = usual if heard.muted is None else heard.muted
+        rows.append(MixRow(one.file, one.name + suffix, "pass", heard, muted, one, offset))
+    return rows
+
+
+def audible(rows: Iterable[MixRow], solo: frozenset[str] = frozenset()) -> frozenset[str]:
+    """Keys of what is heard: the soloed ones if there are any, else what is not muted."""
+    rows = tuple(rows)
+    soloed = solo & {row.key for row in rows}
+    return soloed or frozenset(row.key for row in rows if not row.muted)
+
+
+def reader_of(row: MixRow, store: SessionStore) -> ReadBlock:
+    """Samples of a row in the take's time: a pass with its delay and polarity taken out."""
+    source = store.open_audio(row.key)
+    read: ReadBlock = partial(read_span, source)
+    if row.passed is not None:
+        read = partial(pass_in_time, source, row.passed)
+    if not row.offset:
+        return read
+    return lambda first, count: read(first + row.offset, count)
+
+
+def level_of(row: MixRow) -> float:
+    """What is asked for, and a pass's match on top."""
+    matched = row.passed.match.total_db if row.passed and row.passed.match else 0.0
+    return row.heard.level_db + matched
+
+
+def channels_of(rows: Iterable[MixRow], store: SessionStore) -> tuple[Channel, ...]:
+    """The rows for a player."""
+    return tuple(
+        Channel(row.key, reader_of(row, store), level_of(row), row.heard.pan) for row in rows
+    )
+
+
+def stereo_of(
+    channels: Iterable[Channel],
+    level_db: float = 0.0,
+    silenced: dict[str, tuple[int, int]] | None = None,
+) -> ReadStereo:
+    """Everything together, for whoever plays while the next part is recorded. `silenced` holds
+    stretches of channels that are not heard: those that are being replaced."""
+    heard = tuple(channels)
+    gain = db_to_gain(level_db)
+
+    def read(first: int, count: int) -> NDArray[np.float32]:
+        out = np.zeros((count, 2))
+        for channel in heard:
+            samples = np.array(channel.read(first, count), dtype=np.float64)
+            start, stop = (silenced or {}).get(channel.key, (0, 0))
+            samples[max(0, start - first) : max(0, stop - first)] = 0.0
+            left, right = pan_gains(channel.pan)
+            samples *= db_to_gain(channel.gain_db) * gain
+            out[:, 0] += left * samples
+            out[:, 1] += right * samples
+        return out.astype(np.float32)
+
+    return read

@@ -1,0 +1,1 @@
+"""Reamp: a stored DI goes out, comes back measured, and is matched."""

@@ -1,1 +1,0 @@
-"""Recording: all armed tracks at once, on the same sample, and nothing lost."""

@@ -1,0 +1,1 @@
+"""Rigs: looked at, planned, solved, played, checked against reality, calibrated."""

@@ -1,0 +1,187 @@
+"""A rig looked at: its courses, tracks and findings with the levels that are really played."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from diaulos.circuit.loading import Load, level_db
+from diaulos.rig.changes import inputs_left
+from diaulos.rig.checks import Context, Finding, run_checks
+from diaulos.rig.checks.cabling import node_load
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.monitoring import MonitorPlan
+from diaulos.rig.sources import (
+    INSTRUMENT,
+    USUAL_CREST_DB,
+    PlayedSource,
+    representative_of,
+)
+from diaulos.rig.trackplan import TrackPlan, plan_tracks, stereo_sides
+from diaulos.session.instrument import Instrument
+from diaulos.session.model import Session
+from diaulos.session.representative import HARD_PEAK_DBU
+from diaulos.units import ms_to_samples
+
+
+@dataclass(frozen=True, eq=False)
+class RigReport:
+    """A rig as it stands: what is found, what is recorded, what is heard."""
+
+    graph: RigGraph
+    findings: tuple[Finding, ...]
+    tracks: tuple[TrackPlan, ...]
+    monitoring: MonitorPlan
+    inputs_used: int
+    inputs_free: tuple[PortRef, ...]
+    """Analog and digital inputs of recording devices with nothing in them."""
+
+    @property
+    def rig(self) -> Rig:
+        """The rig."""
+        return self.graph.rig
+
+
+def played_sources(session: Session, rig: Rig) -> dict[str, PlayedSource]:
+    """The session's instruments that a rig's instrument devices name, by device id."""
+    instruments = {one.id: one for one in session.instruments}
+    found = {}
+    for device in rig.devices:
+        if device.kind != INSTRUMENT or not device.has_setting("instrument"):
+            continue
+        one = instruments.get(device.word("instrument"))
+        if one is not None and one.position is not None:
+            found[device.id] = _played(one)
+    return with_played_levels(rig, found)
+
+
+def with_played_levels(rig: Rig, sources: Mapping[str, PlayedSource]) -> dict[str, PlayedSource]:
+    """Sources as loud as somebody typed or measured them in this rig."""
+    found = dict(sources)
+    devices = {device.id: device for device in rig.devices}
+    for level in rig.played:
+        device = devices.get(level.device)
+        if device is None or device.kind != INSTRUMENT:
+            continue
+        source = found.get(device.id) or representative_of(device)
+        peak = level.emf_peak_dbu
+        if source.max_dbu is not None:
+            peak = min(peak, source.max_dbu)
+        found[device.id] = replace(source, emf_peak_dbu=peak, crest_db=level.crest_db, known=True)
+    return found
+
+
+def _played(one: Instrument) -> PlayedSource:
+    """An instrument as a source. A reading was made through its cable into a tone stage: the
+    EMF's peak is what the load took at 1 kHz higher."""
+    circuit = one.circuit()
+    reading = one.reading
+    position = one.position
+    assert position is not None
+    known = reading is not None and reading.peak_dbu is not None
+    if reading is not None and reading.peak_dbu is not None:
+        peak = reading.peak_dbu
+    else:
+        peak = HARD_PEAK_DBU.get(one.pickup(position.pickups[0]).type, 0.0)
+    lost = level_db(circuit, Load.together(one.cable, Load(1e6, 50e-12)), 1000.0)
+    if one.max_dbu is not None:
+        peak = min(peak, one.max_dbu)
+    family = "bass" if one.family == "bass" else "guitar"
+    crest = USUAL_CREST_DB
+    if reading is not None:
+        crest = max(0.0, reading.peak_dbfs - reading.loudest_400ms_dbfs)
+    return PlayedSource(
+        one.name, circuit, peak - lost, family, known, crest, one.max_dbu, one.noise_dbu
+    )
+
+
+def rig_graph(session: Session, rig: Rig) -> RigGraph:
+    """A rig with the session's instruments in it."""
+    return RigGraph(rig, played_sources(session, rig))
+
+
+def look_at(session: Session, rig_id: str = "") -> RigReport:
+    """Everything about a rig of the session, the current one by default."""
+    graph = rig_graph(session, session.rig(rig_id))
+    rate = float(session.sample_rate_hz)
+    context = Context(graph, rate, session.target_peak_dbfs)
+    used, free = inputs_left(graph.rig)
+    return RigReport(
+        graph,
+        run_checks(context),
+        plan_tracks(graph),
+        context.monitoring,
+        used,
+        free,
+    )
+
+
+# --- for scripts ---
+
+
+def findings_data(findings: tuple[Finding, ...]) -> list[dict[str, Any]]:
+    """Findings for JSON."""
+    return [
+        {
+            "id": one.id,
+            "severity": one.severity.word,
+            "where": one.where,
+            "cause": one.cause,
+            "consequence": one.consequence,
+            "remedy": one.remedy,
+            "can_be_applied": one.mend is not None,
+        }
+        for one in findings
+    ]
+
+
+def courses_data(report: RigReport, rate_hz: float) -> list[dict[str, Any]]:
+    """Every recorded track for JSON: stations with their peaks, tap, conversions, delay."""
+    planned = {track.port: track for track in report.rig.tracks}
+    order = {track.port: index for index, track in enumerate(report.rig.tracks)}
+    layouts = stereo_sides(report.tracks)
+    rows = []
+    for plan in sorted(report.tracks, key=lambda p: order.get(p.track, len(order))):
+        meant = planned.get(plan.track)
+        course = plan.course
+        rows.append(
+            {
+                "track": str(plan.track),
+                "name": meant.name if meant else plan.track.port,
+                "group": meant.group or None if meant else None,
+                "input_number": meant.input_number if meant else None,
+                "source": plan.source or None,
+                "tap": plan.tap,
+                "layout": layouts.get(plan.track, "mono"),
+                "conversions": course.conversions if course else None,
+                "digital_links": len(course.digital_links) if course else None,
+                "delay_ms": plan.delay_ms(rate_hz) if course else None,
+                "delay_samples": ms_to_samples(plan.delay_ms(rate_hz), rate_hz) if course else None,
+                "peak_dbfs": plan.peak_dbfs,
+                "reason": str(plan.problem) if plan.problem else None,
+                "stations": _stations_data(plan),
+            }
+        )
+    return rows
+
+
+def _stations_data(plan: TrackPlan) -> list[dict[str, Any]]:
+    return [
+        {
+            "device": level.device,
+            "port": level.point.port.name,
+            "signal_class": level.point.port.signal_class.value,
+            "peak": level.peak,
+            "unit": level.unit,
+            "clips_at": level.ceiling,
+            "clips_by_db": level.clips_db,
+        }
+        for level in plan.levels
+    ]
+
+
+def node_load_of(graph: RigGraph, output: PortRef) -> float:
+    """Ohm of everything that hangs at an output."""
+    return node_load(graph, output)[0]

@@ -1,0 +1,275 @@
+"""A DI or a simulated player through a whole rig: what every recorder input receives."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.circuit.loading import Load, curves_db
+from diaulos.errors import InputError, RigError
+from diaulos.rig.bench import BenchFaults, Impulses, RigBench, strum_volts
+from diaulos.rig.course import Course, source_of
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import Device, PortRef, Rig
+from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU
+from diaulos.rig.sources import (
+    PlayedSource,
+)
+from diaulos.rig.trackplan import plan_tracks
+from diaulos.session.model import Session
+from diaulos.units import dbu_to_peak_volt, gain_to_db
+from diaulos.work.blocks import ArraySource
+from diaulos.work.measuring import FULL_SCALE
+from diaulos.work.ports import (
+    AudioSink,
+    AudioSource,
+    CancelToken,
+    Progress,
+    no_progress,
+)
+from diaulos.work.rigs.look import rig_graph
+
+Real = NDArray[np.float64]
+
+
+# --- playing ---
+
+
+@dataclass(frozen=True)
+class RenderRequest:
+    """A stored DI (or a track to send) to play through a rig.
+
+    `full_scale_dbu` is the dBu of a sine that reached 0 dBFS in it, None when nobody knows;
+    `load_ohm` and `load_pf` what it was recorded into, its cable included (by default an
+    input of 1 MΩ and three metres).
+    """
+
+    session: Session
+    rig_id: str
+    di: AudioSource
+    channel: int = 0
+    source: str = ""
+    full_scale_dbu: float | None = None
+    load_ohm: float = 1e6
+    load_pf: float = 350.0
+    seed: int = 1
+    mains_hz: float = 50.0
+
+
+PLAYER_FULL_SCALE_DBU = 20.0
+
+
+PLAYER_LOAD = Load(1e6, 660e-12)
+
+
+def player_request(session: Session, rig: Rig, seed: int = 1, mains_hz: float = 50.0,
+                   source: str = "", strums: int = 5) -> RenderRequest:  # fmt: skip
+    """A simulated player who strums the rig's instrument as hard as it goes."""
+    graph = rig_graph(session, rig)
+    device = render_source(graph, source)
+    played = source_of(graph, device)
+    if played is None:
+        raise RigError(
+            f"{device.name} is no instrument: nobody can strum it.",
+            where=rig.name,
+            remedy="Give a stored DI.",
+        )
+    volts = strum_volts(
+        played.circuit,
+        PLAYER_LOAD,
+        (28,) if played.family == "bass" else (40, 47, 52),
+        float(session.sample_rate_hz),
+        open_peak_dbu=played.emf_peak_dbu,
+        seed=seed,
+        strums=strums,
+    )
+    samples = (volts / dbu_to_peak_volt(PLAYER_FULL_SCALE_DBU)).astype(np.float32)
+    return RenderRequest(
+        session,
+        rig.id,
+        ArraySource(samples, session.sample_rate_hz),
+        source=device.id,
+        full_scale_dbu=PLAYER_FULL_SCALE_DBU,
+        load_ohm=PLAYER_LOAD.ohm,
+        load_pf=PLAYER_LOAD.farad * 1e12,
+        seed=seed,
+        mains_hz=mains_hz,
+    )
+
+
+def played_volts(
+    session: Session, rig: Rig, source: str, seed: int
+) -> tuple[Real, Callable[[Real], Real]]:
+    """What a simulated player plays on an instrument of the rig, in volts as a DI holds them,
+    and the gain from the EMF to that."""
+    request = player_request(session, rig, seed, source=source)
+    blocks = [block[:, 0] for block in request.di.blocks()]
+    volts = np.concatenate(blocks).astype(np.float64) * dbu_to_peak_volt(PLAYER_FULL_SCALE_DBU)
+    played = source_of(rig_graph(session, rig), rig.device(source))
+    assert played is not None
+    return volts, recorded_gain(played, PLAYER_LOAD)
+
+
+@dataclass(frozen=True)
+class RenderedTrack:
+    """What one recorder input received."""
+
+    track: PortRef
+    name: str
+    course: Course
+    peak_dbfs: float
+    clipped_samples: int
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """Every track that was played, and why others were not."""
+
+    source: str
+    assumed: bool
+    tracks: tuple[RenderedTrack, ...]
+    left_out: dict[PortRef, str]
+    frames: int
+
+
+@dataclass
+class _Heard:
+    peak: float = 0.0
+    clipped: int = 0
+
+    def add(self, block: Real) -> None:
+        loud = np.abs(block)
+        self.peak = max(self.peak, float(loud.max(initial=0.0)))
+        self.clipped += int(np.count_nonzero(loud >= FULL_SCALE))
+
+
+SinkFor = Callable[[PortRef, str], AudioSink]
+
+
+BLOCK = 16_384
+
+
+def render_source(graph: RigGraph, wanted: str = "") -> Device:
+    """The device that a stored DI stands for: the wanted one, the instrument of the first
+    planned track, or the recorder that plays; RigError when there is none."""
+    starts = [plan.source for plan in plan_tracks(graph) if plan.source]
+    if wanted:
+        for device in graph.rig.devices:
+            if wanted in (device.id, device.name):
+                return device
+        raise RigError(f"The rig has no device {wanted!r}.", where=graph.rig.name)
+    if not starts:
+        raise RigError(
+            "Nothing that is recorded has a course.",
+            where=graph.rig.name,
+            remedy="Look at the findings of the rig.",
+        )
+    return graph.devices[starts[0]]
+
+
+def render(
+    request: RenderRequest,
+    sink_for: SinkFor,
+    impulses: Impulses | None = None,
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+) -> Rendered:
+    """Play a stored DI through the rig: one file for every recorder input, all at once.
+
+    The files start together and are as long as the DI and a second of tail.
+    """
+    cancel = cancel or CancelToken()
+    session = request.session
+    if request.di.rate_hz != session.sample_rate_hz:
+        raise InputError(
+            f"the DI has {request.di.rate_hz} Hz, the session {session.sample_rate_hz} Hz.",
+            remedy="Import it as a take: that resamples it.",
+        )
+    graph = rig_graph(session, session.rig(request.rig_id))
+    start = render_source(graph, request.source)
+    rate = float(session.sample_rate_hz)
+    played = source_of(graph, start)
+    full = request.full_scale_dbu
+    scale, recorded = 1.0, None
+    if played is not None:
+        scale = dbu_to_peak_volt(ASSUMED_FULL_SCALE_DBU if full is None else full)
+        recorded = recorded_gain(played, Load(request.load_ohm, request.load_pf * 1e-12))
+    faults = BenchFaults(seed=request.seed, mains_hz=request.mains_hz)
+    bench = RigBench(graph, start.id, rate, faults, impulses, recorded)
+    names = {track.port: track.name for track in graph.rig.tracks}
+    sinks = {track: sink_for(track, names.get(track, track.port)) for track in bench.courses}
+    heard = {track: _Heard() for track in sinks}
+    try:
+        frames = _play(request, bench, scale, sinks, heard, progress, cancel)
+        for sink in sinks.values():
+            sink.close()
+    except BaseException:
+        for sink in sinks.values():
+            sink.abandon()
+        raise
+    progress(1.0, "Done")
+    tracks = tuple(
+        RenderedTrack(
+            track,
+            names.get(track, track.port),
+            course,
+            gain_to_db(heard[track].peak),
+            heard[track].clipped,
+        )
+        for track, course in bench.courses.items()
+    )
+    return Rendered(start.id, played is not None and full is None, tracks, bench.left_out, frames)
+
+
+def recorded_gain(played: PlayedSource, load: Load) -> Callable[[Real], Real]:
+    """Gain from the EMF to what a DI of this load holds, over frequency."""
+
+    def gain(freqs: Real) -> Real:
+        return np.asarray(10.0 ** (curves_db(played.circuit, [load], freqs)[0] / 20.0))
+
+    return gain
+
+
+def _play(
+    request: RenderRequest,
+    bench: RigBench,
+    scale: float,
+    sinks: Mapping[PortRef, AudioSink],
+    heard: Mapping[PortRef, _Heard],
+    progress: Progress,
+    cancel: CancelToken,
+) -> int:
+    rate = request.session.sample_rate_hz
+    total = request.di.frames + rate
+    skip, written = bench.lead_samples, 0
+    for block in _with_tail(request, total + bench.lead_samples):
+        cancel.check()
+        outs = bench.process(block * scale)
+        first = min(skip, block.size)
+        skip -= first
+        for track, out in outs.items():
+            heard[track].add(out[first:])
+            sinks[track].write(out[first:, None].astype(np.float32))
+        written += block.size - first
+        progress(min(0.99, written / total), f"Playing {len(sinks)} tracks")
+    return written
+
+
+def _with_tail(request: RenderRequest, total: int) -> Iterator[Real]:
+    done = 0
+    for block in request.di.blocks(block=BLOCK):
+        yield block[:, request.channel].astype(np.float64)
+        done += block.shape[0]
+    while done < total:
+        count = min(BLOCK, total - done)
+        yield np.zeros(count)
+        done += count
+
+
+def cable_pf(session: Session, instrument_id: str) -> float:
+    """The usual cable of an instrument; three metres where nobody knows."""
+    one = next((i for i in session.instruments if i.id == instrument_id), None)
+    return 300.0 if one is None else one.cable.farad * 1e12

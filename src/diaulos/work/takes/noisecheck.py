@@ -1,0 +1,208 @@
+"""The noise check: some seconds of silence on every armed track, what is in it, where it comes
+from, and what another attempt has changed.
+
+A remedy never lifts a safety earth.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.rig.levels.diagram import LevelDiagram
+from diaulos.rig.model import PortRef
+from diaulos.session.model import Session
+from diaulos.signal.hum import Noise, NoiseChange, analyse_noise, compare_noise, gate_threshold_dbfs
+from diaulos.units import LOWEST_DB
+from diaulos.work.capture.recorder import Recorder
+from diaulos.work.rigs.levels import levels_of
+from diaulos.work.rigs.look import look_at
+from diaulos.work.takes.ready import Armed, armed_tracks
+from diaulos.work.takes.recording import RecordBackendFor
+
+SECONDS = 5.0
+
+
+SETTLE_S = 0.5
+
+
+LABELS = (
+    "As it is", "Further from the computer", "Another outlet", "With an isolator",
+    "Another supply",
+)  # fmt: skip
+
+
+HUM_MATTERS_DB = 3.0
+"""Hum this far above the hiss is worth a remedy."""
+
+
+HISS_MATTERS_DB = 3.0
+
+
+QUIETEST_UNDER_DB = 30.0
+"""The quietest wanted note, under the loudest peak; representative."""
+
+
+@dataclass(frozen=True)
+class NoiseRow:
+    """One track: what was found, what cannot be avoided, and what to do."""
+
+    track: PortRef
+    name: str
+    tap: str
+    noise: Noise
+    full_scale_dbu: float | None
+    unavoidable_dbfs: float
+    """What the noise budget says of this course."""
+    cause: str
+    remedy: str
+    gate_dbfs: float | None
+
+    @property
+    def floor_dbu(self) -> float | None:
+        """The floor at the input that records, in dBu; None where nobody knows its scale."""
+        return None if self.full_scale_dbu is None else self.noise.floor_dbfs + self.full_scale_dbu
+
+    @property
+    def above_budget_db(self) -> float:
+        """How far the hiss lies above what cannot be avoided."""
+        return self.noise.hiss_dbfs - self.unavoidable_dbfs
+
+
+@dataclass(frozen=True)
+class Attempt:
+    """A labelled silence of all tracks."""
+
+    label: str
+    rows: tuple[NoiseRow, ...]
+
+    @property
+    def worst_a_dbfs(self) -> float:
+        """The loudest track, A-weighted."""
+        return max((row.noise.floor_a_dbfs for row in self.rows), default=LOWEST_DB)
+
+
+def best_attempt(attempts: tuple[Attempt, ...]) -> Attempt | None:
+    """The quietest: by the sum of all tracks' A-weighted powers."""
+
+    def power(attempt: Attempt) -> float:
+        return float(sum(10.0 ** (row.noise.floor_a_dbfs / 10.0) for row in attempt.rows))
+
+    return min(attempts, key=power, default=None)
+
+
+def changes_since(first: Attempt, other: Attempt) -> dict[PortRef, NoiseChange]:
+    """What an attempt has changed on every track that both have."""
+    known = {row.track: row.noise for row in first.rows}
+    return {
+        row.track: compare_noise(known[row.track], row.noise)
+        for row in other.rows
+        if row.track in known
+    }
+
+
+@dataclass
+class _Memory:
+    """A sink that keeps what it gets."""
+
+    clipped_samples: int = 0
+    blocks: list[NDArray[np.float32]] = field(default_factory=list)
+
+    @property
+    def frames(self) -> int:
+        return sum(block.size for block in self.blocks)
+
+    def write(self, samples: NDArray[np.float32]) -> None:
+        """Keep a block."""
+        self.blocks.append(samples)
+
+    def close(self) -> None:
+        """Nothing to finish."""
+
+    def abandon(self) -> None:
+        """Forget it."""
+        self.blocks.clear()
+
+
+def check_noise(
+    session: Session,
+    backend_for: RecordBackendFor,
+    label: str = LABELS[0],
+    rig_id: str = "",
+    should_stop: Callable[[], bool] = lambda: False,
+) -> Attempt:
+    """Five seconds of silence on every armed track; nothing is written."""
+    rig = session.rig(rig_id)
+    report = look_at(session, rig.id)
+    armed = armed_tracks(report)
+    rate = session.sample_rate_hz
+    sinks = [_Memory() for _ in armed]
+    recorder = Recorder(
+        backend_for(session, rig, tuple(one.port for one in armed)),
+        sinks,
+        rate,
+        frames=round(SECONDS * rate),
+        start_frame=round(SETTLE_S * rate),
+    )
+    recorder.stop_when(should_stop)
+    recorder.run()
+    diagrams = {one.track: one.diagram for one in levels_of(session, rig.id)}
+    loops = report.graph.loop_cables
+    rows = []
+    for one, sink in zip(armed, sinks, strict=True):
+        samples = np.concatenate(sink.blocks) if sink.blocks else np.zeros(1, np.float32)
+        diagram = diagrams.get(one.port)
+        rows.append(_row(one, analyse_noise(samples, float(rate)), diagram, loops))
+    return Attempt(label, tuple(rows))
+
+
+def _row(one: Armed, noise: Noise, diagram: LevelDiagram | None, loops: frozenset[str]) -> NoiseRow:
+    unavoidable = LOWEST_DB
+    full = gate = None
+    if diagram is not None:
+        full = diagram.converter.place.full_scale_dbu
+        # Hum is not unavoidable: the budget without it.
+        total = sum(10.0 ** (share.dbfs / 10.0) for share in diagram.budget if share.kind != "hum")
+        unavoidable = 10.0 * float(np.log10(total)) if total > 0.0 else LOWEST_DB
+        gate = gate_threshold_dbfs(noise, min(0.0, diagram.track.peak) - QUIETEST_UNDER_DB)
+    cause, remedy = _cause(one, noise, unavoidable, loops)
+    return NoiseRow(one.port, one.name, one.tap, noise, full, unavoidable, cause, remedy, gate)
+
+
+def _cause(one: Armed, noise: Noise, unavoidable: float, loops: frozenset[str]) -> tuple[str, str]:
+    """The likely cause of what stands out, and its remedy; nothing where nothing does."""
+    if noise.hum and noise.hum_dbfs > noise.hiss_dbfs + HUM_MATTERS_DB:
+        legs = one.plan.course.legs if one.plan.course is not None else ()
+        looped = [leg for leg in legs if leg.cable is not None and leg.cable.id in loops]
+        if looped:
+            device = looped[0].device.name
+            return (
+                f"Hum of a ground loop behind {device}.",
+                "Put an isolation transformer into that connection, or run both from one outlet. "
+                "Never lift a safety earth.",
+            )
+        if one.tap in ("di", "printed"):
+            return (
+                "Hum that the pickup or its cable catches.",
+                "Turn the instrument, go further from transformers, screens and dimmers.",
+            )
+        return (
+            "Hum of the amplifier, or what is ahead of it.",
+            "Listen with its input plugged out; try another outlet and an isolated pedal supply. "
+            "Never lift a safety earth.",
+        )
+    if noise.bus_tones and noise.bus_dbfs > noise.hiss_dbfs - 6.0:
+        return (
+            "Tones of a digital bus: they come over a ground or a supply.",
+            "Try a USB isolator or a filter on the USB ground, another outlet, another supply.",
+        )
+    if noise.hiss_dbfs > unavoidable + HISS_MATTERS_DB:
+        over = noise.hiss_dbfs - unavoidable
+        return (
+            f"Hiss {over:.0f} dB above what the devices of this course must have.",
+            "Look for a gain that is up ahead of a pad, or a pedal and its supply.",
+        )
+    return "", ""

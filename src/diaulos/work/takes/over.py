@@ -1,0 +1,199 @@
+"""Recording over a kept take: along it, round and round a stretch of it, or into it.
+
+Also what is heard meanwhile: the click and the old take's monitor mix, both in its time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Literal
+
+from diaulos.errors import InputError
+from diaulos.session.model import Session, Take, Track
+from diaulos.session.take_edits import bar_frames
+from diaulos.signal.click import click_block
+from diaulos.units import db_to_gain
+from diaulos.work.capture.backing import Backing
+from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
+from diaulos.work.ports import Block, SessionStore
+from diaulos.work.takes.ready import Armed
+
+Way = Literal["along", "loop", "punch"]
+
+
+@dataclass(frozen=True)
+class Over:
+    """A kept take that plays while the next part is recorded.
+
+    `first` to `last` (frames of the take, the end not included) is the stretch that comes
+    round ("loop", whole bars) or is replaced ("punch"); "along" begins at `first`.
+    """
+
+    take: Take
+    way: Way = "along"
+    first: int = 0
+    last: int | None = None
+    pre_roll_bars: int = 0
+    """Heard ahead of a punch, as far as the take goes back."""
+    solo: frozenset[str] = frozenset()
+    """Audio files that alone are heard; the monitor mix decides without."""
+
+    @property
+    def frames(self) -> int:
+        """Length of the old take."""
+        return max(track.frames for track in self.take.tracks)
+
+
+def bar_of(session: Session, over: Over | None) -> float:
+    """Frames of a bar: the old take's where there is one (not rounded)."""
+    tempo, metre = session.tempo_bpm, session.metre
+    if over is not None:
+        tempo, metre = over.take.tempo_bpm or tempo, over.take.metre or metre
+    return bar_frames(tempo, metre, session.sample_rate_hz)
+
+
+def beats_of(session: Session, over: Over | None) -> int:
+    """Beats of a bar."""
+    metre = (over.take.metre if over is not None else "") or session.metre
+    return int(metre.partition("/")[0])
+
+
+def bars_in(first: int, last: int, bar: float) -> int:
+    """How many whole bars a stretch is; InputError where it is not whole."""
+    bars = round((last - first) / bar)
+    if bars < 1 or abs(last - first - bars * bar) > 1.0:
+        raise InputError(
+            f"{(last - first) / bar:.2f} bars cannot come round.",
+            where="the marked range",
+            remedy="Mark whole bars.",
+        )
+    return bars
+
+
+def require_stretch(over: Over, bar: float) -> None:
+    """A loop and a punch need a stretch inside the take."""
+    last = over.frames if over.last is None else over.last
+    if over.way != "along" and over.last is None:
+        raise InputError("No range is marked.", where=over.take.name, remedy="Mark one first.")
+    if not 0 <= over.first < last <= over.frames:
+        first_bar, bars = over.first / bar, last / bar
+        words = f"Frames {over.first} to {last} are not all in it ({over.frames} frames)."
+        if max(abs(first_bar - round(first_bar)), abs(bars - round(bars))) < 0.001:
+            whole = int(over.frames / bar + 0.001)
+            words = (
+                f"Bars {round(first_bar) + 1} to {round(bars)} are not all in it: it has {whole}."
+            )
+        raise InputError(words, where=over.take.name, remedy="Mark a range inside the take.")
+    if over.way == "loop":
+        bars_in(over.first, last, bar)
+
+
+def over_bars(session: Session, take_id: str, bars: str, punch: bool, pre_roll: int) -> Over:
+    """From words: a take, and bars such as 5-8 (counted from 1, both included)."""
+    take = session.take(take_id)
+    if not bars:
+        return Over(take)
+    first, _, last = bars.partition("-")
+    if not (first.strip().isdecimal() and last.strip().isdecimal()):
+        raise InputError(f"{bars!r} are no bars.", remedy="Write them like 5-8.")
+    bar = bar_of(session, Over(take))
+    stretch = round((int(first) - 1) * bar), round(int(last) * bar)
+    if not 0 <= stretch[0] < stretch[1]:
+        raise InputError(f"{bars!r} are no bars.", remedy="Write them like 5-8.")
+    return Over(take, "punch" if punch else "loop", *stretch, pre_roll)
+
+
+def old_track(take: Take, one: Armed) -> Track | None:
+    """The track of an old take that an armed one goes on with: of the same name and tap."""
+    return next((t for t in take.tracks if t.name == one.name and t.tap == one.tap), None)
+
+
+def reference_of(take: Take, rate_hz: int) -> int:
+    """Samples since midnight at a take's first frame, where files of one day line up."""
+    if take.time_reference:
+        return take.time_reference
+    try:
+        made = datetime.fromisoformat(take.recorded_at)
+    except ValueError:
+        return 0
+    return (made.hour * 3600 + made.minute * 60 + made.second) * rate_hz
+
+
+@dataclass(frozen=True)
+class Timeline:
+    """Where things lie in the stream, in frames from its beginning."""
+
+    count_in: int
+    pre_roll: int
+    bar: float
+    beats: int
+    heard_from: int
+    """Frame of the old take at the end of the count-in."""
+
+    @property
+    def lead(self) -> int:
+        """Frames before the part begins, as the player hears it."""
+        return self.count_in + self.pre_roll
+
+
+def timeline(session: Session, over: Over | None, count_in_bars: int) -> Timeline:
+    """The order of count-in, pre-roll and part."""
+    bar = bar_of(session, over)
+    pre_roll = heard_from = 0
+    if over is not None:
+        if over.way == "punch":
+            pre_roll = min(over.first, round(over.pre_roll_bars * bar))
+        heard_from = over.first - pre_roll
+    return Timeline(round(count_in_bars * bar), pre_roll, bar, beats_of(session, over), heard_from)
+
+
+class Monitor:
+    """Fills the outputs while it records: click, and the old take in time."""
+
+    def __init__(
+        self, times: Timeline, backing: Backing | None, rate_hz: int, *,
+        click: bool, click_db: float, realtime: bool = False,
+    ) -> None:  # fmt: skip
+        self._times, self.backing, self._rate_hz = times, backing, rate_hz
+        self._click, self._gain = click, db_to_gain(click_db)
+        self.realtime = realtime
+
+    def fill(self, frame: int, outputs: Block) -> None:
+        """What is heard from a frame of the stream on."""
+        times, count = self._times, outputs.shape[0]
+        if self._click or frame < times.count_in:
+            # The grid is the old take's; the count-in lies on it, before its own beginning.
+            shift = times.heard_from
+            click = self._gain * click_block(
+                frame + shift, count, self._rate_hz, times.bar / times.beats, times.beats
+            )
+            if not self._click:
+                click[max(0, times.count_in - frame) :] = 0.0
+            outputs += click[:, None]
+        if self.backing is not None:
+            ahead = max(0, times.count_in - frame)
+            if ahead < count:
+                at = frame + ahead - times.count_in
+                self.backing.fill(at, outputs[ahead:], wait=not self.realtime)
+
+
+def backing_of(
+    session: Session, over: Over, times: Timeline, store: SessionStore,
+    armed: Sequence[Armed], level_db: float,
+) -> Backing:  # fmt: skip
+    """The old take's monitor mix; the tracks that are replaced are not heard in the stretch."""
+    rows = mix_rows(session, over.take)
+    keys = audible(rows, over.solo)
+    silenced = {}
+    if over.way == "punch" and over.last is not None:
+        for one in armed:
+            old = old_track(over.take, one)
+            if old is not None:
+                silenced[old.file] = (over.first, over.last)
+    channels = channels_of((row for row in rows if row.key in keys), store)
+    loop = (over.first, over.last) if over.way == "loop" and over.last is not None else None
+    return Backing(
+        stereo_of(channels, level_db, silenced), times.heard_from, loop, session.sample_rate_hz
+    )

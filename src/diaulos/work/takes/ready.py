@@ -1,0 +1,137 @@
+"""What is armed, and what must be true before a take: worked out from the session."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from diaulos.rig.checks import Finding, Severity
+from diaulos.rig.model import PortRef
+from diaulos.rig.trackplan import TrackPlan
+from diaulos.session.model import Session
+from diaulos.work.rigs.look import RigReport, look_at, node_load_of
+
+USUAL_MINUTES = 10.0
+
+
+@dataclass(frozen=True)
+class Armed:
+    """A track that is to be recorded: input channel of the stream by its place in the list."""
+
+    port: PortRef
+    name: str
+    tap: str
+    input_number: int | None
+    source: str
+    plan: TrackPlan
+
+
+@dataclass(frozen=True)
+class Condition:
+    """Something that must be true before a take, worked out from the session."""
+
+    id: str
+    words: str
+    """While it holds."""
+    otherwise: str
+    """While it does not."""
+    holds: bool
+    remedy: str = ""
+    must: bool = False
+    """Recording is refused while it does not hold."""
+
+
+def armed_tracks(report: RigReport) -> tuple[Armed, ...]:
+    """The planned tracks with a course that starts at an instrument, in the plan's order."""
+    plans = {plan.track: plan for plan in report.tracks}
+    found = []
+    for number, planned in enumerate(report.rig.tracks, start=1):
+        plan = plans.get(planned.port)
+        if plan is None or plan.course is None or plan.course.source is None:
+            continue
+        found.append(
+            Armed(
+                planned.port,
+                planned.name,
+                plan.course.tap,
+                planned.input_number or number,
+                plan.course.start.device.id,
+                plan,
+            )
+        )
+    return tuple(found)
+
+
+def rig_to_record(session: Session, wanted: str = "") -> str:
+    """Id of the rig to record with: the one that is named, else the current one, else the
+    first that has something armed."""
+    if wanted or not session.rigs:
+        return session.rig(wanted).id
+    for rig in (session.rig(), *session.rigs):
+        if armed_tracks(look_at(session, rig.id)):
+            return rig.id
+    return session.rig().id
+
+
+def bytes_needed(session: Session, tracks: int, minutes: float) -> int:
+    """Room that a take of some minutes takes."""
+    width = 3 if session.word_length == "24" else 4
+    return int(tracks * minutes * 60.0 * session.sample_rate_hz * width)
+
+
+def checklist(
+    session: Session, rig_id: str, free_bytes: int, minutes: float = USUAL_MINUTES
+) -> tuple[Condition, ...]:
+    """What must be true now. Nothing is ticked by hand."""
+    report = look_at(session, rig_id)
+    armed = armed_tracks(report)
+    worst = max((one.severity for one in report.findings), default=Severity.NOTE)
+    dangers = [one for one in report.findings if one.severity is Severity.DANGER]
+    faults = [one for one in report.findings if one.severity is Severity.FAULT]
+    doubled = [one for one in report.findings if one.id == "double-monitoring"]
+    need = bytes_needed(session, max(1, len(armed)), minutes)
+    chosen = [
+        device
+        for device in report.rig.devices
+        if device.kind == "instrument" and any(one.source == device.id for one in armed)
+    ]
+    unknown = [
+        device.name
+        for device in chosen
+        if not any(one.id == device.word("instrument") for one in session.instruments)
+    ]
+    return (
+        Condition("armed", f"{len(armed)} tracks are armed", "Nothing is armed", bool(armed),
+                  "Plan tracks in Rig: nothing that is recorded starts at an instrument.", True),
+        Condition("danger", "Nothing is dangerous", "The rig is dangerous", not dangers,
+                  dangers[0].remedy if dangers else "", True),
+        Condition("fault", "Nothing is wrong in the rig", f"The rig has {_count(faults, 'fault')}",
+                  worst < Severity.FAULT,
+                  faults[0].remedy if faults else ""),
+        Condition("di", "A dry DI is armed", "No dry DI is armed",
+                  any(one.tap == "di" for one in armed),
+                  "Record a dry DI as well, muted: it is the way back."),
+        Condition("monitoring", "Nobody hears it twice", "Somebody hears it twice", not doubled,
+                  doubled[0].remedy if doubled else ""),
+        Condition("disk", f"Room for {minutes:g} minutes ({need / 1e6:.0f} MB)",
+                  f"No room for {minutes:g} minutes ({need / 1e6:.0f} MB)",
+                  free_bytes > need, "Free some space on the disk.", free_bytes < need / 20),
+        Condition("instrument", "The instrument in hand is chosen",
+                  f"Nobody said which instrument {' and '.join(unknown)} is", not unknown,
+                  "Choose it in Rig."),
+    )  # fmt: skip
+
+
+def _count(things: list[Finding], word: str) -> str:
+    return f"{len(things)} {word}{'' if len(things) == 1 else 's'}"
+
+
+def calibration_of(one: Armed) -> tuple[float | None, float | None]:
+    """dBu at 0 dBFS at the jack, and the load there, of a dry track; None for the others."""
+    course = one.plan.course
+    if one.tap != "di" or course is None or course.source is None or not one.plan.levels:
+        return None, None
+    full = one.plan.levels[0].peak - one.plan.levels[-1].peak
+    start = course.start
+    assert start.exit is not None
+    output = PortRef(device=start.device.id, port=start.exit.id)
+    return full, min(1e9, node_load_of(course.graph, output))
