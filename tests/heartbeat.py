@@ -104,7 +104,7 @@ def main() -> None:
     beat.start()
     until(lambda: False, 5.0)
     recording = beat.stop()
-    lost = takes.recording.recorder.ring.lost if takes.recording else -1
+    lost = takes.recording.recorder.capture.ring.lost if takes.recording else -1
     takes.stop()
     until(lambda: not takes.under_way and desk.jobs.quiet)
     desk.document.apply(choose_rig("rig04"))

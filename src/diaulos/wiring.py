@@ -10,11 +10,12 @@ from pathlib import Path
 from diaulos.audio.bench_backend import BenchBackend
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
-from diaulos.audio.rig_backend import Player, RigBackend
+from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course, trace_all
+from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session, WordLength
@@ -24,16 +25,19 @@ from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
 from diaulos.work.instruments.plucking import plucked_volts
-from diaulos.work.ports import AudioBackend, OutputBackend
+from diaulos.work.ports import AudioBackend, DeviceInfo, DeviceList, OutputBackend
+from diaulos.work.rigs.audio import Played
 from diaulos.work.rigs.look import rig_graph
 from diaulos.work.rigs.rendering import played_volts
 
 __all__ = [
     "SUFFIX",
+    "BenchAudio",
     "ExternalAudio",
     "SessionFolder",
     "audio_info",
     "bench_for",
+    "device_list",
     "local_now",
     "new_session",
     "output_backend",
@@ -55,6 +59,19 @@ def bench_for(
         return BenchBackend(course, BenchFaults(seed=seed, mains_hz=mains_hz), impulses)
 
     return make
+
+
+class BenchAudio:
+    """The simulated studio as what plays rigs, as fast as it goes."""
+
+    def loop(self, course: Course, seed: int) -> AudioBackend:
+        return BenchBackend(course, BenchFaults(seed=seed))
+
+    def play(
+        self, graph: RigGraph, tracks: tuple[PortRef, ...], played: Played, faults: BenchFaults,
+        impulses: Impulses | None = None,
+    ) -> AudioBackend:  # fmt: skip
+        return RigBackend(graph, tracks, (played,), faults, impulses=impulses)
 
 
 BENCH_FULL_SCALE_DBU = 12.0
@@ -94,7 +111,8 @@ def rig_backend(
         players = []
         for start in dict.fromkeys(starts):
             volts, recorded = played_volts(session, rig, start, seed)
-            players.append(Player(start, 0.0 * volts if silent else volts, recorded))
+            played = over_and_over(0.0 * volts if silent else volts)
+            players.append(Played(start, played, recorded))
         faults = BenchFaults(seed=seed)
         return RigBackend(graph, tracks, tuple(players), faults, paced=paced, impulses=impulses)
 
@@ -111,13 +129,27 @@ def pluck_backend(
         graph = rig_graph(session, rig)
         courses = [one.course for one in trace_all(graph) if one.track in tracks and one.course]
         starts = [course.start.device.id for course in courses if course.source is not None]
-        players = [
-            Player(start, *plucked_volts(session, rig, start, frets, seed))
-            for start in dict.fromkeys(starts)
-        ]
+        players = []
+        for start in dict.fromkeys(starts):
+            volts, recorded = plucked_volts(session, rig, start, frets, seed)
+            players.append(Played(start, over_and_over(volts), recorded))
         return RigBackend(graph, tracks, tuple(players), BenchFaults(seed=seed), paced=paced)
 
     return make
+
+
+class _Bench:
+    """The simulated studio as a device."""
+
+    def devices(self) -> tuple[DeviceInfo, ...]:
+        rates = (44_100, 48_000, 88_200, 96_000, 192_000)
+        blocks = (64, 128, 256, 512, 1_024)
+        return (DeviceInfo("bench", "Simulated studio", 32, 32, rates, blocks, realtime=False),)
+
+
+def device_list() -> DeviceList:
+    """What there is to record from and play to."""
+    return _Bench()
 
 
 def output_backend() -> OutputBackend:

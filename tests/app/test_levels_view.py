@@ -457,7 +457,12 @@ def test_a_recorded_tone_calibrates(shown: LevelsView, qtbot: QtBot, tmp_path: P
     tone = 10.0 ** (-2.5 / 20.0) * np.sin(2 * np.pi * 200.0 * time)
     soundfile.write(str(tmp_path / "tone.wav"), tone, RATE, subtype="FLOAT")
     dialog = CalibrateDialog(
-        held(shown), shown._jobs, shown, shown._recording_input(), shown._services.files
+        held(shown),
+        shown._jobs,
+        shown._services.files,
+        shown._services.rig_audio,
+        shown,
+        shown._recording_input(),
     )
     qtbot.addWidget(dialog)
     dialog.show()
@@ -483,7 +488,12 @@ def test_the_other_ways_of_calibrating(shown: LevelsView, qtbot: QtBot) -> None:
     shown._document.apply(edits.add_rig(rig))
     settle(shown, qtbot)
     dialog = CalibrateDialog(
-        held(shown), shown._jobs, shown, PortRef(device="interface", port="in4")
+        held(shown),
+        shown._jobs,
+        shown._services.files,
+        shown._services.rig_audio,
+        shown,
+        PortRef(device="interface", port="in4"),
     )
     qtbot.addWidget(dialog)
     dialog.show()

@@ -71,7 +71,7 @@ def test_the_loop_shows_the_cores_figures(opened: Desk) -> None:
 
 
 def test_r_makes_a_pass_with_everything_measured(with_pass: Desk) -> None:
-    view = with_pass.view
+    view = with_pass.views["reamp"]
     (made,) = with_pass.document.session.takes[0].passes
     assert view.chosen_pass == made
     words = view.passes.index(0).data(Qt.ItemDataRole.AccessibleTextRole)
@@ -91,7 +91,7 @@ def test_undo_takes_the_pass_away_and_redo_brings_it_back(with_pass: Desk) -> No
     made = with_pass.document.session.takes[0].passes
     with_pass.undo()
     assert with_pass.document.session.takes[0].passes == ()
-    assert with_pass.view.passes.rowCount() == 0
+    assert with_pass.views["reamp"].passes.rowCount() == 0
     with_pass.redo()
     assert with_pass.document.session.takes[0].passes == made
 
@@ -99,7 +99,7 @@ def test_undo_takes_the_pass_away_and_redo_brings_it_back(with_pass: Desk) -> No
 def test_another_tone_makes_another_pass_at_the_same_loudness(
     with_pass: Desk, qtbot: QtBot, settled: Settle
 ) -> None:
-    view = with_pass.view
+    view = with_pass.views["reamp"]
     drive = view.tone.control("amp", "drive")
     assert isinstance(drive, QDoubleSpinBox)
     drive.setValue(8.0)
@@ -122,7 +122,7 @@ def test_another_tone_makes_another_pass_at_the_same_loudness(
 
 
 def test_match_again_to_a_figure(with_pass: Desk, qtbot: QtBot, settled: Settle) -> None:
-    view = with_pass.view
+    view = with_pass.views["reamp"]
     view.tone.choose_target("lufs", "")
     view.tone._lufs.setValue(-25.0)
     press(qtbot, with_pass, Qt.Key.Key_M)
@@ -170,11 +170,11 @@ def test_keep_discard_restore(
     assert len(with_pass.document.session.bin) == 1
     with_pass.restore()
     (made,) = with_pass.document.session.takes[0].passes
-    with_pass.view.discard()
+    with_pass.views["reamp"].discard()
     path = with_pass.folder.path / made.file
     assert path.is_file()
     answers["button"] = "Delete"
-    with_pass.empty_bin()
+    with_pass.saving.empty_bin()
     settled(with_pass)
     assert "cannot be undone" in answers["asked"][0][1]
     assert "Discard pass" in answers["asked"][0][1]
@@ -185,7 +185,7 @@ def test_keep_discard_restore(
 
 def test_rename(with_pass: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Warm one", True))
-    with_pass.view.rename()
+    with_pass.views["reamp"].rename()
     assert with_pass.document.session.takes[0].passes[0].name == "Warm one"
 
 
@@ -219,13 +219,13 @@ def test_an_own_cabinet(opened: Desk, tmp_path: Path, answers: dict, settled: Se
 
 
 def test_playing_by_key_is_quiet_and_in_time(with_pass: Desk, qtbot: QtBot) -> None:
-    view, output = with_pass.view, with_pass.services.output
+    view, output = with_pass.views["reamp"], with_pass.services.output
     assert not output.running
     press(qtbot, with_pass, Qt.Key.Key_1)
     press(qtbot, with_pass, Qt.Key.Key_Space)
     assert output.running
     assert view.player.level_db == -20.0
-    qtbot.waitUntil(view.player._queue.full, timeout=10_000)
+    qtbot.waitUntil(view._sound._player._queue.full, timeout=10_000)
     heard = output.pull(4096)[:, 0]
     take = with_pass.document.session.takes[0]
     wanted = read_mono(with_pass.document.store.open_audio(take.di.file), count=4096)
@@ -239,7 +239,7 @@ def test_playing_by_key_is_quiet_and_in_time(with_pass: Desk, qtbot: QtBot) -> N
 
 
 def test_reference_and_pass_are_heard_at_matched_level(with_pass: Desk) -> None:
-    view = with_pass.view
+    view = with_pass.views["reamp"]
     (made,) = with_pass.document.session.takes[0].passes
     gains = {c.key: c.gain_db for c in view.player.channels}
     assert gains["pass"] == pytest.approx(made.match.total_db)
@@ -274,7 +274,7 @@ def test_the_strip_chooses_the_course_everywhere(opened: Desk, settled: Settle) 
 
 
 def test_waveform_keys_and_copies(with_pass: Desk, qtbot: QtBot) -> None:
-    wave = with_pass.view.wave
+    wave = with_pass.views["reamp"].wave
     whole = wave.view
     qtbot.keyClick(wave, Qt.Key.Key_Plus)
     assert wave.view[1] - wave.view[0] == pytest.approx((whole[1] - whole[0]) / 2.0)
@@ -282,7 +282,7 @@ def test_waveform_keys_and_copies(with_pass: Desk, qtbot: QtBot) -> None:
     qtbot.keyClick(wave, Qt.Key.Key_0)
     assert wave.view == whole
     qtbot.mouseClick(wave, Qt.MouseButton.LeftButton, pos=QPoint(wave.width() // 2, 40))
-    assert with_pass.view.player.position > 0
+    assert with_pass.views["reamp"].player.position > 0
     for _ in range(12):
         wave.zoom(0.5)
     wave.grab()  # close up, the samples themselves are drawn

@@ -10,9 +10,9 @@ from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
 
 
 def known(frame: np.ndarray, channel: int) -> np.ndarray:
-    """A sample that tells its place: exact in 24 bit, different in every channel."""
+    """A sample that tells its place: exact in 24 bit and as float32, other in every channel."""
     step = (frame * 31 + channel * 7919) % 1_000_003
-    return step / 2.0**21 - 0.2
+    return step / 2.0**21 - 13.0 / 64.0
 
 
 class KnownBackend:
@@ -23,7 +23,7 @@ class KnownBackend:
         self.outputs: list[np.ndarray] = []
 
     def open(self, spec, callback):  # type: ignore[no-untyped-def]
-        self.spec, self.callback, self.xruns = spec, callback, 0
+        self.spec, self.callback, self.xruns, self.stopped = spec, callback, 0, False
         self.info = StreamInfo(spec.rate_hz, 0.01, 0.01, "known", self.realtime)
         return self
 
@@ -33,11 +33,15 @@ class KnownBackend:
         while at < self.seconds * self.spec.rate_hz:
             frames = at + np.arange(count)
             inputs = np.stack([known(frames, c) for c in range(self.spec.input_channels)], axis=1)
-            outputs = np.zeros((count, self.spec.output_channels))
+            inputs = inputs.astype(np.float32)
+            outputs = np.zeros((count, self.spec.output_channels), np.float32)
             if self.realtime:
                 time.sleep(max(0.0, begun + (at + count) / self.spec.rate_hz - time.monotonic()))
             go_on = self.callback(inputs, outputs, count, BlockTime(at), BlockStatus())
             self.outputs.append(outputs)
-            if not go_on:
+            if not go_on or self.stopped:
                 return
             at += count
+
+    def stop(self) -> None:
+        self.stopped = True

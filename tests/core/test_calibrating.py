@@ -33,6 +33,7 @@ from diaulos.rig.templates import build
 from diaulos.session.model import Session
 from diaulos.signal.tone import measure_tone
 from diaulos.units import dbu_to_volt, volt_to_dbu
+from diaulos.wiring import BenchAudio
 from diaulos.work.blocks import ArraySource
 from diaulos.work.rigs.calibrating import (
     calibrate_box,
@@ -53,6 +54,8 @@ from diaulos.work.rigs.soundcheck import (
     take_level_edit,
 )
 from support import RATE
+
+BENCH = BenchAudio()
 
 FOUND_DB = 0.03
 """Between what is hidden in the unit and what a calibration finds: noise of half a second."""
@@ -173,8 +176,8 @@ def test_a_tone_finds_the_hidden_unit(seed: int) -> None:
     rig = build("hybrid", "rig01")
     session = session_of(rig, rig.model_copy(update={"id": "rig02"}))
     gains = (0.0, 10.0, 30.0)
-    found = calibrate_input(session, rig, PortRef(device="interface", port="in1"), known_dbu("1 V"),
-                            gains=gains, seed=seed)  # fmt: skip
+    into = PortRef(device="interface", port="in1")
+    found = calibrate_input(session, BENCH, rig, into, known_dbu("1 V"), gains=gains, seed=seed)
     for point in found.points:
         here = rig.with_setting("interface", "gain1", point.gain_db)
         real = as_built(here, seed).device("interface")
@@ -199,7 +202,7 @@ def test_calibrated_the_plan_is_the_unit() -> None:
     rig = build("hybrid", "rig01")
     session = session_of(rig)
     gain = rig.device("interface").number("gain1")
-    found = calibrate_input(session, rig, PortRef(device="interface", port="in1"), 0.0,
+    found = calibrate_input(session, BENCH, rig, PortRef(device="interface", port="in1"), 0.0,
                             gains=(gain,), seed=5)  # fmt: skip
     plan = levels_of(found.edit("now")(session))[0].diagram
     real = levels_of(session_of(only_interface_as_built(rig, 5)))[0].diagram
@@ -223,9 +226,9 @@ def test_loop_back_and_the_output_and_the_box() -> None:
     out, into = PortRef(device="interface", port="out3"), PortRef(device="interface", port="in4")
     rig = rig.with_setting("interface", "gain4", 0.0)
     session = session_of(rig)
-    known = calibrate_input(session, rig, into, 4.0, gains=(0.0,), seed=seed)
+    known = calibrate_input(session, BENCH, rig, into, 4.0, gains=(0.0,), seed=seed)
     session = known.edit("a")(session)
-    output = calibrate_output(session, session.rig(), out, into, seed=seed)
+    output = calibrate_output(session, BENCH, session.rig(), out, into, seed=seed)
     real = as_built(rig, seed).device("interface")
     _, stage = output_stage(real, "out3")
     assert output.point.full_scale_dbu == pytest.approx(
@@ -233,13 +236,13 @@ def test_loop_back_and_the_output_and_the_box() -> None:
     )
     session = output.edit("b")(session)
     ident = box_id(rig)
-    box = calibrate_box(session, session.rig(), ident, out, into, seed=seed)
+    box = calibrate_box(session, BENCH, session.rig(), ident, out, into, seed=seed)
     hidden = as_built(rig, seed).device(ident).paths[0].stages[0].measured_db  # type: ignore[union-attr]
     assert box.point.error_db == pytest.approx(hidden, abs=FOUND_DB)
     session = box.edit("c")(session)
     stored = session.rig().device(ident).paths[0].stages[0].measured_db  # type: ignore[union-attr]
     assert stored == pytest.approx(hidden, abs=FOUND_DB)
-    again = calibrate_by_loop(session, session.rig(), out, into, gains=(0.0,), seed=seed)
+    again = calibrate_by_loop(session, BENCH, session.rig(), out, into, gains=(0.0,), seed=seed)
     assert again.points[0].error_db == pytest.approx(known.points[0].error_db, abs=2 * FOUND_DB)
     assert again.at_1khz_db == pytest.approx(0.0, abs=0.05)
     assert again.linearity is not None
@@ -260,9 +263,9 @@ def test_the_send_stands_on_measured_figures() -> None:
     session = session_of(rig)
     nominal = solve_send(reamp_course(rig), -20.0, 12.0)
     gain = rig.device("interface").number("gain4")
-    known = calibrate_input(session, rig, into, 4.0, seed=7, gains=(gain,))
+    known = calibrate_input(session, BENCH, rig, into, 4.0, seed=7, gains=(gain,))
     session = known.edit("a")(session)
-    output = calibrate_output(session, session.rig(), out, into, seed=7)
+    output = calibrate_output(session, BENCH, session.rig(), out, into, seed=7)
     measured = solve_send(reamp_course(output.edit("b")(session).rig()), -20.0, 12.0)
     assert measured.gain_db - nominal.gain_db == pytest.approx(-output.point.error_db, abs=1e-4)
     assert abs(output.point.error_db) > 0.01
@@ -296,7 +299,8 @@ def test_what_cannot_be_calibrated_says_so() -> None:
         loop_course(with_converter, PortRef(device="interface", port="out3"),
                     PortRef(device=ident, port="in1"))  # fmt: skip
     with pytest.raises(RigError, match="no transformer or trim"):
-        calibrate_box(session_of(rig), rig, "interface", PortRef(device="interface", port="out3"),
+        calibrate_box(session_of(rig), BENCH, rig, "interface",
+                      PortRef(device="interface", port="out3"),
                       PortRef(device="interface", port="in1"))  # fmt: skip
     assert "in1" in calibrated_inputs(rig.device("interface"))
     steps = gain_steps(rig.device("interface"), "in1")
@@ -316,7 +320,7 @@ def test_the_same_seed_is_the_same_unit() -> None:
 
 @pytest.mark.parametrize("name", ["hybrid", "modeler-analog", "bass"])
 def test_a_sound_check_of_the_described_rig_agrees(name: str) -> None:
-    check = bench_check(session_of(build(name, "rig01")), seed=2)
+    check = bench_check(session_of(build(name, "rig01")), BENCH, seed=2)
     assert check.exact
     assert check.agrees
     assert check.causes == ()
@@ -375,7 +379,7 @@ def test_a_surprise_is_found_on_the_bench() -> None:
     session = session_of(build("hybrid", "rig01"))
     found = 0
     for seed in (2, 4, 5):  # pad 3, the impulse loader's output, pad 4
-        check = bench_check(session, seed=seed, surprise=True)
+        check = bench_check(session, BENCH, seed=seed, surprise=True)
         name = check.turned.partition(": ")[0]
         assert not check.agrees
         found += any(name in cause.words for cause in check.causes)

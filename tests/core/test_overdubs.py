@@ -21,12 +21,12 @@ from diaulos.session import edits, take_edits
 from diaulos.session.model import AlignmentRecord, Heard, Pass, Session, Take, Track
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import db_to_gain
-from diaulos.work.capture.backing import Backing
+from diaulos.work.capture.ahead import Ahead
 from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
 from diaulos.work.listening.player import Channel, pan_gains
 from diaulos.work.ports import BlockStatus, BlockTime, FileNotes
 from diaulos.work.rigs.look import look_at
-from diaulos.work.takes.over import Over, over_bars, reference_of, timeline
+from diaulos.work.takes.over import Monitor, Over, Timeline, over_bars, reference_of, timeline
 from diaulos.work.takes.punch import PunchSink
 from diaulos.work.takes.ready import armed_tracks, rig_to_record
 from diaulos.work.takes.recording import RecordRequest, prepare
@@ -383,9 +383,11 @@ def test_the_backing_is_the_same_at_any_block_size() -> None:
         return np.repeat(np.arange(first, first + count, dtype=np.float32)[:, None], 2, axis=1)
 
     for block in (64, 1000, 4096, 10_000):
-        backing = Backing(ramp, 500, (1_000, 6_000), RATE)
+        times = Timeline(0, 0, 1_000.0, 4, 500)
+        monitor = Monitor(times, RATE, False, 0.0, ramp, (1_000, 6_000))
+        backing = Ahead(monitor, 2, RATE)
         backing.start()
-        out = np.zeros((20_000, 2))
+        out = np.zeros((20_000, 2), np.float32)
         for at in range(0, 20_000, block):
             backing.fill(at, out[at : at + block], wait=True)
         backing.close()
@@ -398,14 +400,15 @@ def test_the_backing_is_the_same_at_any_block_size() -> None:
 def test_what_comes_late_is_silent_counted_and_stays_in_time() -> None:
     gate = threading.Event()
 
-    def slow(first: int, count: int) -> np.ndarray:
-        if first >= 4_096:
-            gate.wait(20.0)
-        return np.repeat(np.arange(first, first + count, dtype=np.float32)[:, None], 2, axis=1)
+    def slow() -> Iterator[np.ndarray]:
+        for first in range(0, 16_384, 4_096):
+            if first >= 4_096:
+                gate.wait(20.0)
+            yield np.repeat(np.arange(first, first + 4_096, dtype=np.float32)[:, None], 2, axis=1)
 
-    backing = Backing(slow, 0, None, RATE)
+    backing = Ahead(slow(), 2, RATE)
     backing.start()
-    out = np.zeros((8_192, 2))
+    out = np.zeros((8_192, 2), np.float32)
     backing.fill(0, out[:4_096], wait=False)
     backing.fill(4_096, out[4_096:5_096], wait=False)
     assert backing.late_frames == 1_000

@@ -42,7 +42,7 @@ from diaulos.work.ports import CancelToken, StreamSpec
 from diaulos.work.reamp import returns as reamp_module
 from diaulos.work.reamp.files import FileReampRequest, reamp_file
 from diaulos.work.reamp.passes import ReampRequest, make_pass
-from diaulos.work.reamp.recovery import recover_passes, recoverable
+from diaulos.work.reamp.recovery import Remains, bring_back, recoverable
 from diaulos.work.takes.exporting import export_pass
 from diaulos.work.takes.importing import ImportRequest, import_di
 from diaulos.work.takes.impulses import import_impulse, load_impulses
@@ -174,7 +174,7 @@ def test_a_pass_can_be_recovered_from_its_file(desk: tuple[SessionFolder, Sessio
     made = reamped(desk).made
     orphans = folder.orphans(session)
     assert recoverable(session, [*orphans, "audio/stray.wav", "audio/t9999_p01_k01.wav"]) == orphans
-    (edit,) = recover_passes(session, folder, orphans)
+    (edit,) = bring_back(session, folder, Remains((), tuple(orphans), ())).edits
     found = edit(session).take(GUITAR_TAKE).passes[0]
     assert found.file == made.file
     assert found.alignment == made.alignment
@@ -185,7 +185,9 @@ def test_a_damaged_leftover_is_left_alone(desk: tuple[SessionFolder, Session]) -
     folder, session = desk
     path = folder.path / "audio" / "t0001_p05_k01.wav"
     path.write_bytes(b"RIFF")
-    assert recover_passes(session, folder, folder.orphans(session)) == []
+    found = bring_back(session, folder, Remains((), tuple(folder.orphans(session)), ()))
+    assert found.edits == ()
+    assert "t0001_p05_k01.wav" in str(found.problem)
     assert path.exists()
 
 

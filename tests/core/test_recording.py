@@ -142,7 +142,7 @@ def test_a_writer_that_stalls_for_two_seconds_loses_nothing() -> None:
 
     sink = Stalls()
     recorder = Recorder(KnownBackend(realtime=True), [sink], RATE, frames=3 * RATE)
-    assert recorder.ring.nbytes == int(RING_S * RATE) * 4
+    assert recorder.capture.ring.nbytes == int(RING_S * RATE) * 4
     done = recorder.run()
     assert done.dropouts == ()
     assert done.xruns == 0

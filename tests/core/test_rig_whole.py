@@ -33,11 +33,14 @@ from diaulos.session.history import History
 from diaulos.session.model import Session
 from diaulos.signal.amp import VOICES, Amplifier, AmpSettings, peak_output
 from diaulos.units import dbu_to_peak_volt, dbu_to_volt, gain_to_db, metres_to_ms
+from diaulos.wiring import BenchAudio
 from diaulos.work.rigs.look import courses_data, look_at
 from diaulos.work.rigs.rendering import RenderRequest, recorded_gain, render
 from diaulos.work.rigs.types import read_type, type_text
 from diaulos.work.takes.playing import play_take
 from support import NOON, RATE
+
+BENCH = BenchAudio()
 
 AGREE_DB = 0.1
 
@@ -699,7 +702,7 @@ def test_a_stored_di_stands_for_the_instrument() -> None:
     request = RenderRequest(
         session(rig), "r1", _Source(tone), full_scale_dbu=full, load_ohm=1e6, load_pf=660.0
     )
-    result = render(request, sink_for)
+    result = render(request, sink_for, BENCH)
     heard = sinks[plan.track].samples[: tone.size]
     assert peak_dbfs(heard) == pytest.approx(-20.0, abs=AGREE_DB)
     assert all(sink.closed for sink in sinks.values())
@@ -717,7 +720,9 @@ def test_rendering_refuses_another_rate_and_throws_away_what_it_began() -> None:
         return sinks[-1]
 
     with pytest.raises(InputError, match="44100"):
-        render(RenderRequest(session(rig), "r1", _Source(sine(100.0, 0.1), 44_100)), sink_for)
+        render(
+            RenderRequest(session(rig), "r1", _Source(sine(100.0, 0.1), 44_100)), sink_for, BENCH
+        )
 
     class Broken(_Source):
         def blocks(self, **_):  # type: ignore[no-untyped-def]
@@ -725,7 +730,7 @@ def test_rendering_refuses_another_rate_and_throws_away_what_it_began() -> None:
             raise OSError("gone")
 
     with pytest.raises(OSError, match="gone"):
-        render(RenderRequest(session(rig), "r1", Broken(sine(100.0, 0.1))), sink_for)
+        render(RenderRequest(session(rig), "r1", Broken(sine(100.0, 0.1))), sink_for, BENCH)
     assert len(sinks) == 3
     assert all(sink.abandoned and not sink.closed for sink in sinks)
 
@@ -746,7 +751,7 @@ def test_playing_a_take_makes_a_take(demo_copy: Path) -> None:
     folder = SessionFolder.open(demo_copy)
     demo = folder.load()
     before = History(demo)
-    played = play_take(demo, "t0001", folder, lambda: NOON, rig_id="rig04")
+    played = play_take(demo, "t0001", folder, lambda: NOON, BENCH, rig_id="rig04")
     after = before.apply(played.edit)
     take = after.take(played.take.id)
     assert [track.tap for track in take.tracks] == ["di", "amp", "cabinet"]
@@ -755,13 +760,13 @@ def test_playing_a_take_makes_a_take(demo_copy: Path) -> None:
     assert take.tracks[2].clipped_samples > 0  # the line in the microphone input
     assert all(folder.has_file(track.file) for track in take.tracks)
     assert "Clipped: Amp and cabinet" in played.words
-    strummed = play_take(demo, "", folder, lambda: NOON, rig_id="rig04").take
+    strummed = play_take(demo, "", folder, lambda: NOON, BENCH, rig_id="rig04").take
     assert strummed.name.startswith("Simulated player")
     assert -15.0 < strummed.tracks[0].peak_dbfs < -3.0  # as hard as the reading says
     with pytest.raises(RigError, match="nobody can strum"):
-        play_take(demo, "", folder, lambda: NOON, rig_id="rig01")
+        play_take(demo, "", folder, lambda: NOON, BENCH, rig_id="rig01")
     with pytest.raises(EditError, match="no take"):
-        play_take(demo, "t9999", folder, lambda: NOON)
+        play_take(demo, "t9999", folder, lambda: NOON, BENCH)
     folder.close()
 
 

@@ -148,10 +148,9 @@ class Document(QObject):
         if self._writer is not None:
             self._writer.join()
 
-    def stop_journal(self) -> None:
-        """No journal is written from here on: what is not saved is not wanted."""
-        self._timer.stop()
-        self._journalled = self._saved = self.session
+    def forget_journal(self) -> None:
+        """What is not saved now is not wanted: no journal of it is written any more."""
+        self._journalled = self.session
         if self._writer is not None:
             self._writer.join()
 

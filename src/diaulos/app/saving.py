@@ -200,7 +200,7 @@ class Saving:
                 return False
             document.mark_saved(document.session)
         elif answer == 1:
-            document.stop_journal()
+            document.forget_journal()
             folder.drop_journal()
         return answer in (0, 1)
 

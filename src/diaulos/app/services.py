@@ -11,6 +11,7 @@ from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
 from diaulos.session.instrument import Instrument
 from diaulos.work.ports import AudioBackend, Clock, ExternalFiles, OutputBackend
+from diaulos.work.rigs.audio import RigAudio
 from diaulos.work.takes.importing import Resampler
 from diaulos.work.takes.recording import RecordBackendFor
 
@@ -34,6 +35,8 @@ class Services:
         default_factory=lambda: lambda frets: wiring.pluck_backend(frets, paced=True)
     )
     """The same while somebody tunes, by the frets that are asked for."""
+    rig_audio: RigAudio = field(default_factory=wiring.BenchAudio)
+    """What plays rigs for sound check, calibration and "play the rig"."""
     round_trip_frames: int = 0
     """From what is heard to what comes back, for overdubs."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend

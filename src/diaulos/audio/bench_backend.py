@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import threading
 from collections import deque
 
 import numpy as np
+from numpy.typing import NDArray
 
 from diaulos.errors import AudioDeviceError
 from diaulos.rig.bench import Bench, BenchFaults, Impulses
 from diaulos.rig.course import Course
 from diaulos.work.ports import (
-    Block,
     BlockStatus,
     BlockTime,
     StreamCallback,
@@ -18,6 +19,7 @@ from diaulos.work.ports import (
     StreamSpec,
 )
 
+Real = NDArray[np.float64]
 BUFFERS_EACH_WAY = 1
 """Blocks that a driver holds on the way out, and again on the way in."""
 
@@ -56,6 +58,7 @@ class BenchStream:
         self._spec = spec
         self._callback = callback
         self.xruns = 0
+        self._stopped = threading.Event()
         self.info = StreamInfo(
             rate_hz=spec.rate_hz,
             input_latency_s=spec.block_frames / spec.rate_hz,
@@ -70,18 +73,22 @@ class BenchStream:
         return self._bench.latency_samples + 2 * BUFFERS_EACH_WAY * self._spec.block_frames
 
     def run(self) -> None:
-        """Call back until the callback says stop."""
+        """Call back until the callback says stop, or somebody does."""
         frames = self._spec.block_frames
         silence = np.zeros(frames)
-        waiting: deque[Block] = deque([silence] * BUFFERS_EACH_WAY)
-        arriving: deque[Block] = deque([silence] * BUFFERS_EACH_WAY)
+        waiting: deque[Real] = deque([silence] * BUFFERS_EACH_WAY)
+        arriving: deque[Real] = deque([silence] * BUFFERS_EACH_WAY)
         at = 0
         while True:
-            outputs = np.zeros((frames, 1))
-            inputs = arriving.popleft()[:, None]
+            outputs = np.zeros((frames, 1), np.float32)
+            inputs = arriving.popleft()[:, None].astype(np.float32)
             go_on = self._callback(inputs, outputs, frames, BlockTime(at), BlockStatus())
-            waiting.append(outputs[:, 0].copy())
+            waiting.append(outputs[:, 0].astype(np.float64))
             arriving.append(self._bench.process(waiting.popleft()))
             at += frames
-            if not go_on:
+            if not go_on or self._stopped.is_set():
                 return
+
+    def stop(self) -> None:
+        """End `run` after the block that is under way."""
+        self._stopped.set()

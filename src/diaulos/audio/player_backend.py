@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -43,17 +45,23 @@ class PlayerStream:
         self._scale = 1.0 / dbu_to_peak_volt(full_scale_dbu)
         self._rng = np.random.default_rng(seed)
         self.xruns = 0
+        self._stopped = threading.Event()
         latency = spec.block_frames / spec.rate_hz
         self.info = StreamInfo(spec.rate_hz, latency, latency, "player", realtime=False)
 
     def run(self) -> None:
         """Call back until the callback says stop."""
         frames, at, noise = self._spec.block_frames, 0, dbu_to_volt(NOISE_DBU)
-        outputs = np.zeros((frames, self._spec.output_channels))
-        while True:
+        outputs = np.zeros((frames, self._spec.output_channels), np.float32)
+        while not self._stopped.is_set():
             place = (at + np.arange(frames)) % self._volts.size
             volts = self._volts[place] + noise * self._rng.standard_normal(frames)
-            inputs = np.clip(volts * self._scale, -1.0, 1.0 - 2.0**-23)[:, None]
+            inputs = np.clip(volts * self._scale, -1.0, 1.0 - 2.0**-23)[:, None].astype(np.float32)
+            outputs[:] = 0.0
             if not self._callback(inputs, outputs, frames, BlockTime(at), BlockStatus()):
                 return
             at += frames
+
+    def stop(self) -> None:
+        """End `run` after the block that is under way."""
+        self._stopped.set()

@@ -6,9 +6,10 @@ block comes when its moment has come, else as fast as it can be reckoned.
 
 from __future__ import annotations
 
+import itertools
+import threading
 import time as clock
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,19 +18,40 @@ from diaulos.errors import AudioDeviceError
 from diaulos.rig.bench import BenchFaults, Impulses, RigBench
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef
-from diaulos.work.ports import BlockStatus, BlockTime, StreamCallback, StreamInfo, StreamSpec
+from diaulos.work.ports import Block, BlockStatus, BlockTime, StreamCallback, StreamInfo, StreamSpec
+from diaulos.work.rigs.audio import Played
 
 Real = NDArray[np.float64]
 
 
-@dataclass(frozen=True, eq=False)
-class Player:
-    """Somebody at an instrument: what it plays, over and over (volts as a DI would hold them),
-    and the gain over frequency that turns the instrument's EMF into that."""
+def over_and_over(volts: Real) -> Callable[[], Iterator[Real]]:
+    """What a player plays again and again."""
+    return lambda: itertools.repeat(volts)
 
-    device: str
-    volts: Real
-    recorded: Callable[[Real], Real] | None = None
+
+class _Voice:
+    """What is played, in blocks of the size that is asked for; silence when it ends."""
+
+    def __init__(self, played: Played, bench: RigBench) -> None:
+        self.bench = bench
+        self._blocks = played.blocks()
+        self._rest: Real = np.zeros(0)
+        self._at = 0
+        if bench.lead_samples:  # all tracks are that late for the bench's own reasons
+            self.bench.process(self.next(bench.lead_samples))
+
+    def next(self, frames: int) -> Real:
+        out, filled = np.zeros(frames), 0
+        while filled < frames:
+            if self._at == self._rest.size:
+                more = next(self._blocks, None)
+                if more is None:
+                    break
+                self._rest, self._at = more, 0
+            count = min(frames - filled, self._rest.size - self._at)
+            out[filled : filled + count] = self._rest[self._at : self._at + count]
+            filled, self._at = filled + count, self._at + count
+        return out
 
 
 class RigBackend:
@@ -39,7 +61,7 @@ class RigBackend:
         self,
         graph: RigGraph,
         tracks: tuple[PortRef, ...],
-        players: tuple[Player, ...],
+        players: tuple[Played, ...],
         faults: BenchFaults,
         *,
         paced: bool = False,
@@ -58,12 +80,12 @@ class RigBackend:
                 f"{spec.input_channels} inputs are asked for; the rig has {len(self._tracks)}.",
                 remedy="Arm other tracks.",
             )
-        benches = [
-            (player, RigBench(self._graph, player.device, float(spec.rate_hz), self._faults,
-                              self._impulses, player.recorded))
+        voices = [
+            _Voice(player, RigBench(self._graph, player.device, float(spec.rate_hz), self._faults,
+                                    self._impulses, player.recorded))
             for player in self._players
         ]  # fmt: skip
-        return RigStream(self._tracks, benches, spec, callback, self._clock())
+        return RigStream(self._tracks, voices, spec, callback, self._clock())
 
     def _clock(self) -> tuple[Callable[[], float], Callable[[float], None]] | None:
         return (self._now, self._sleep) if self._paced else None
@@ -75,24 +97,25 @@ class RigStream:
     def __init__(
         self,
         tracks: tuple[PortRef, ...],
-        benches: list[tuple[Player, RigBench]],
+        voices: list[_Voice],
         spec: StreamSpec,
         callback: StreamCallback,
         pace: tuple[Callable[[], float], Callable[[float], None]] | None,
     ) -> None:
         self._columns = {track: index for index, track in enumerate(tracks)}
-        self._benches, self._spec, self._callback, self._pace = benches, spec, callback, pace
+        self._voices, self._spec, self._callback, self._pace = voices, spec, callback, pace
         self.xruns = 0
+        self._stopped = threading.Event()
         block_s = spec.block_frames / spec.rate_hz
         self.info = StreamInfo(spec.rate_hz, block_s, block_s, "bench", realtime=pace is not None)
 
     def run(self) -> None:
         """Call back until the callback says stop."""
         frames, at = self._spec.block_frames, 0
-        outputs = np.zeros((frames, self._spec.output_channels))
+        outputs = np.zeros((frames, self._spec.output_channels), np.float32)
         begun = self._pace[0]() if self._pace else 0.0
-        while True:
-            inputs = self._inputs(at, frames)
+        while not self._stopped.is_set():
+            inputs = self._inputs(frames)
             outputs[:] = 0.0
             if self._pace is not None:
                 due = begun + (at + frames) / self._spec.rate_hz
@@ -103,11 +126,14 @@ class RigStream:
                 return
             at += frames
 
-    def _inputs(self, at: int, frames: int) -> Real:
-        inputs = np.zeros((frames, len(self._columns)))
-        for player, bench in self._benches:
-            place = (at + np.arange(frames)) % player.volts.size
-            heard: Mapping[PortRef, Real] = bench.process(player.volts[place])
+    def stop(self) -> None:
+        """End `run` after the block that is under way."""
+        self._stopped.set()
+
+    def _inputs(self, frames: int) -> Block:
+        inputs = np.zeros((frames, len(self._columns)), np.float32)
+        for voice in self._voices:
+            heard: Mapping[PortRef, Real] = voice.bench.process(voice.next(frames))
             for track, column in self._columns.items():
                 if track in heard:
                     inputs[:, column] = heard[track]

@@ -158,7 +158,9 @@ def render(
         return files.create(path, session.sample_rate_hz, 1, session.word_length, notes, replace)
 
     with told_progress("Render", as_json) as progress:
-        result = play(request, sink_for, load_impulses(session, folder), progress)
+        result = play(
+            request, sink_for, wiring.BenchAudio(), load_impulses(session, folder), progress
+        )
     rate = float(session.sample_rate_hz)
     data: dict[str, Any] = {
         "rig": report.rig.name,

@@ -15,17 +15,25 @@ from numpy.typing import NDArray
 from diaulos.errors import CancelledError
 from diaulos.signal.overview import Overview
 
-Block = NDArray[np.float64]
+Block = NDArray[np.float32]
+"""(frames, channels), full scale at 1."""
 
 
 @dataclass(frozen=True)
 class StreamSpec:
-    """A duplex stream: frames per block, and the channels of each direction."""
+    """A duplex stream: device, frames per block, and the channels of each direction.
+
+    `input_map` and `output_map` name the device's channels (from 0) that the stream's channels
+    are, in order; empty for the first ones.
+    """
 
     rate_hz: int
     block_frames: int
     input_channels: int = 1
     output_channels: int = 1
+    device: str = ""
+    input_map: tuple[int, ...] = ()
+    output_map: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -37,21 +45,47 @@ class StreamInfo:
     output_latency_s: float
     clock_id: str
     realtime: bool
+    patience_s: float | None = None
+    """How long it may give no sign of life before it counts as gone; None for what runs in this
+    process and cannot go."""
+
+
+@dataclass(frozen=True)
+class DeviceInfo:
+    """A device that a stream can be opened on."""
+
+    backend: str
+    name: str
+    inputs: int
+    outputs: int
+    rates_hz: tuple[int, ...]
+    block_frames: tuple[int, ...]
+    realtime: bool
+
+
+class DeviceList(Protocol):
+    """What there is to record from and play to."""
+
+    def devices(self) -> tuple[DeviceInfo, ...]:
+        """The devices as they are now."""
 
 
 @dataclass(frozen=True)
 class BlockTime:
-    """Where a block lies: frames since the stream began."""
+    """Where a block lies: frames since the stream began. Where it does not follow on the block
+    before, what lies between was lost."""
 
     frame: int
 
 
 @dataclass(frozen=True)
 class BlockStatus:
-    """What went wrong before this block: dropped input, late output."""
+    """What went wrong before this block: dropped input, late output, another rate (0: as it was
+    opened)."""
 
     input_overflow: bool = False
     output_underflow: bool = False
+    rate_hz: int = 0
 
 
 StreamCallback = Callable[[Block, Block, int, BlockTime, BlockStatus], bool]
@@ -71,7 +105,11 @@ class DuplexStream(Protocol):
         """Blocks dropped or late so far."""
 
     def run(self) -> None:
-        """Play and record until the callback says stop. Errors of the callback come out."""
+        """Play and record until the callback says stop, or `stop` is called. Errors of the
+        callback and of the device come out."""
+
+    def stop(self) -> None:
+        """End `run` soon, from another thread, also when the device is gone."""
 
 
 class AudioBackend(Protocol):

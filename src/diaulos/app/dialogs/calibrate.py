@@ -30,6 +30,7 @@ from diaulos.rig.levels.calibration import (
 from diaulos.rig.model import AdcStage, DacStage, Device, PassiveStage, PortRef, Rig
 from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, ExternalFiles, Progress
+from diaulos.work.rigs.audio import RigAudio
 from diaulos.work.rigs.calibrating import (
     InputCalibration,
     OutputCalibration,
@@ -58,13 +59,14 @@ class CalibrateDialog(QDialog):
         self,
         session: Session,
         jobs: Jobs,
+        files: ExternalFiles,
+        audio: RigAudio,
         parent: QWidget | None = None,
         first: PortRef | None = None,
-        files: ExternalFiles | None = None,
     ) -> None:
         """`first` is the input to begin with."""
         super().__init__(parent)
-        self._files = files
+        self._files, self._audio = files, audio
         self._path: Path | None = None
         self.setWindowTitle("Calibrate")
         self.setMinimumWidth(620)
@@ -130,7 +132,7 @@ class CalibrateDialog(QDialog):
         way = self.way.currentData()
         self.output.setEnabled(way not in ("tone", "file"))
         self.level.setEnabled(way in ("tone", "file"))
-        self.file.setEnabled(way == "file" and self._files is not None)
+        self.file.setEnabled(way == "file")
         self.box.setEnabled(way == "box")
         self._show(None)
 
@@ -158,7 +160,7 @@ class CalibrateDialog(QDialog):
             self._say(f"This rig has no {word} to calibrate.")
             return
         known = 0.0
-        path, files = self._path, self._files
+        path, files, audio = self._path, self._files, self._audio
         if way == "file" and path is None:
             self._say("Choose a recording of the tone first.")
             return
@@ -171,18 +173,17 @@ class CalibrateDialog(QDialog):
 
         def work(progress: Progress, cancel: CancelToken) -> InputCalibration | OutputCalibration:
             if way == "tone":
-                return calibrate_input(session, rig, ref, known, seed=BENCH_UNIT,
+                return calibrate_input(session, audio, rig, ref, known, seed=BENCH_UNIT,
                                        progress=progress, cancel=cancel)  # fmt: skip
             if way == "file":
                 assert path is not None
-                assert files is not None
                 return input_from_recording(rig, ref, known, files.open(path))
             if way == "loop":
-                return calibrate_by_loop(session, rig, output, ref, seed=BENCH_UNIT,
+                return calibrate_by_loop(session, audio, rig, output, ref, seed=BENCH_UNIT,
                                          progress=progress, cancel=cancel)  # fmt: skip
             if way == "output":
-                return calibrate_output(session, rig, output, ref, seed=BENCH_UNIT)
-            return calibrate_box(session, rig, box, output, ref, seed=BENCH_UNIT)
+                return calibrate_output(session, audio, rig, output, ref, seed=BENCH_UNIT)
+            return calibrate_box(session, audio, rig, box, output, ref, seed=BENCH_UNIT)
 
         def failed(error: Exception) -> None:
             self._show(None)
@@ -193,8 +194,8 @@ class CalibrateDialog(QDialog):
 
         self.measure.setEnabled(False)
         self._say("")
-        if not self._jobs.start(Job("Calibrating", work, self._show, failed)):
-            self._say("Something else is running. Try again in a moment.")
+        if not self._jobs.start(Job("Calibrating", work, self._show, failed, captures=True)):
+            self._say(f"Not now: {self._jobs.title} is running.")
             self.measure.setEnabled(True)
 
     def _say(self, text: str) -> None:

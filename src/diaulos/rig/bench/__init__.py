@@ -5,7 +5,7 @@ from diaulos.rig.bench.chain import Bench, Probe, probe
 from diaulos.rig.bench.instrument import correction_taps, through_input
 from diaulos.rig.bench.player import strum_volts
 from diaulos.rig.bench.steps import BenchFaults, Impulses
-from diaulos.rig.bench.whole import RigBench
+from diaulos.rig.bench.whole import RigBench, courses_from
 
 __all__ = [
     "Bench",
@@ -14,6 +14,7 @@ __all__ = [
     "Probe",
     "RigBench",
     "correction_taps",
+    "courses_from",
     "probe",
     "strum_volts",
     "through_input",

@@ -51,28 +51,7 @@ class RigBench:
         impulses: Impulses | None = None,
         recorded: Callable[[Real], Real] | None = None,
     ) -> None:
-        if graph.circles:
-            names = " → ".join(graph.plug(_ref(key)).words for key in graph.circles[0])
-            raise RigError(
-                "The rig feeds back into itself: it would howl.",
-                where=names,
-                remedy="Unplug one of the cables of the circle, or switch its monitoring off.",
-            )
-        self.courses: dict[PortRef, Course] = {}
-        self.left_out: dict[PortRef, str] = {}
-        for traced in trace_all(graph):
-            if traced.course is None:
-                self.left_out[traced.track] = str(traced.problem)
-            elif traced.course.start.device.id != source:
-                self.left_out[traced.track] = f"it starts at {traced.course.start.device.name}."
-            else:
-                self.courses[traced.track] = traced.course
-        if not self.courses:
-            raise RigError(
-                "Nothing that is recorded starts here.",
-                where=source,
-                remedy="Plug it, or choose another source.",
-            )
+        self.courses, self.left_out = courses_from(graph, source)
         self._root = _Node(None)
         makers = {
             track: StepMaker(
@@ -133,6 +112,34 @@ class RigBench:
                     node.tracks[index] = (track, delay, state)
             waiting += [(child, signal) for child in node.children.values()]
         return found
+
+
+def courses_from(graph: RigGraph, source: str) -> tuple[dict[PortRef, Course], dict[PortRef, str]]:
+    """The courses that start at a device, and why other tracks have none from there. RigError
+    where the rig howls, or where there is none."""
+    if graph.circles:
+        names = " → ".join(graph.plug(_ref(key)).words for key in graph.circles[0])
+        raise RigError(
+            "The rig feeds back into itself: it would howl.",
+            where=names,
+            remedy="Unplug one of the cables of the circle, or switch its monitoring off.",
+        )
+    courses: dict[PortRef, Course] = {}
+    left_out: dict[PortRef, str] = {}
+    for traced in trace_all(graph):
+        if traced.course is None:
+            left_out[traced.track] = str(traced.problem)
+        elif traced.course.start.device.id != source:
+            left_out[traced.track] = f"it starts at {traced.course.start.device.name}."
+        else:
+            courses[traced.track] = traced.course
+    if not courses:
+        raise RigError(
+            "Nothing that is recorded starts here.",
+            where=source,
+            remedy="Plug it, or choose another source.",
+        )
+    return courses, left_out
 
 
 def _own(maker: StepMaker) -> float:

@@ -1,15 +1,13 @@
-"""Capture: from an audio back end into one file a track.
+"""Recording: from an audio back end into one file a track.
 
-Three parties. The callback copies every block of inputs into a bounded ring (`RING_S`) and
-fills the outputs. The writer, in its own thread, takes from the ring, measures and writes.
-Whoever asked gets meters through a slot that holds only the newest, and at the end the
-result. All tracks begin on the same sample. What is dropped is counted, its place marked,
-and filled with silence, so that what comes after stays in time.
+On top of `Capture`: the consumer writes and measures, whoever asked gets meters through a slot
+that holds only the newest, and at the end the result. All tracks begin on the same sample.
+What is dropped is counted, its place marked, and filled with silence, so that what comes after
+stays in time.
 """
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
@@ -17,26 +15,14 @@ import numpy as np
 
 from diaulos.errors import DiaulosError, StorageError
 from diaulos.units import gain_to_db
-from diaulos.work.capture.ring import RING_S, Array32, Ring
+from diaulos.work.capture.ahead import Ahead
+from diaulos.work.capture.ring import RING_S, Array32, Taken
+from diaulos.work.capture.stream import Capture
 from diaulos.work.measuring import FULL_SCALE
-from diaulos.work.ports import (
-    AudioBackend,
-    AudioSink,
-    Block,
-    BlockStatus,
-    BlockTime,
-    StreamSpec,
-)
+from diaulos.work.ports import AudioBackend, AudioSink, StreamSpec
 
 BLOCK_FRAMES = 512
-
-
-WRITE_FRAMES = 8_192
-
-
 MOST_MARKS = 1_000
-
-
 CLIP_GAP_S = 0.05
 """Clipped samples closer together than this are one clip."""
 
@@ -95,10 +81,6 @@ class RecordResult:
     stopped_by: DiaulosError | None = None
 
 
-Fill = Callable[[int, Block], None]
-"""(frame of the stream, outputs to fill): what is heard while it records."""
-
-
 @dataclass
 class _Watched:
     """A track's measures so far."""
@@ -141,7 +123,8 @@ class Recorder:
 
     `sinks` are mono files, one for each input channel in order. Recording begins at
     `start_frame` of the stream (a count-in, a pre-roll, the round trip of an overdub) and
-    ends after `frames`, or when `stop` is called.
+    ends after `frames`, or when `stop` is called. `ahead` is heard meanwhile. The files are
+    closed at the end, unless `keep_open`.
     """
 
     def __init__(
@@ -152,42 +135,37 @@ class Recorder:
         *,
         frames: int | None = None,
         start_frame: int = 0,
-        fill: Fill | None = None,
+        ahead: Ahead | None = None,
         block_frames: int = BLOCK_FRAMES,
         output_channels: int = 2,
         ring_s: float = RING_S,
-        on_open: Callable[[bool], None] = lambda realtime: None,
+        keep_open: bool = False,
     ) -> None:
-        self._backend, self._sinks, self._rate_hz = backend, tuple(sinks), rate_hz
-        self._frames, self._start, self._fill = frames, start_frame, fill
-        self._on_open = on_open
-        self._spec = StreamSpec(rate_hz, block_frames, len(self._sinks), output_channels)
-        self.ring = Ring(max(int(ring_s * rate_hz), 2 * block_frames), len(self._sinks))
+        self._sinks, self._rate_hz, self._keep_open = tuple(sinks), rate_hz, keep_open
+        spec = StreamSpec(rate_hz, block_frames, len(self._sinks), output_channels)
+        self.capture = Capture(
+            backend, spec, start=start_frame, frames=frames, ahead=ahead, ring_s=ring_s
+        )
         self._watched = [_Watched() for _ in self._sinks]
         self._slot: Meters | None = None
         self._written = 0
         self._dropouts: list[Dropout] = []
         self._marks: list[int] = []
-        self._xruns = 0
-        self._captured = 0
-        self._stopping = threading.Event()
         self._wanted: Callable[[], bool] = lambda: False
-        self._realtime = False
-        self._error: BaseException | None = None
 
     # --- for whoever asked ---
 
     def stop(self) -> None:
         """End the recording after the block that is under way."""
-        self._stopping.set()
+        self.capture.stop()
 
     def stop_when(self, wanted: Callable[[], bool]) -> None:
-        """End it as well when this says so; asked once a block."""
+        """End it as well when this says so; asked some fifty times a second."""
         self._wanted = wanted
 
     def mark(self) -> int:
         """Mark the present moment; returns its frame."""
-        frame = max(0, self._captured)
+        frame = max(0, self.captured_frames)
         if len(self._marks) < MOST_MARKS:
             self._marks.append(frame)
         return frame
@@ -200,31 +178,26 @@ class Recorder:
     @property
     def captured_frames(self) -> int:
         """Frames of the recording that the callback has seen."""
-        return self._captured
+        return self.capture.captured
 
     # --- the recording ---
 
-    def run(self) -> RecordResult:
-        """Record. Errors of the back end come out after what was written is safe; a full disk
-        is in the result."""
-        writer = threading.Thread(target=self._write, name="take writer", daemon=True)
-        writer.start()
-        failure: BaseException | None = None
+    def run(self, on_look: Callable[[], None] = lambda: None) -> RecordResult:
+        """Record. Errors that end it are in the result where they are ours (a full disk, a
+        device that is gone), with what was written until then; others come out after that is
+        safe. What `on_look` raises comes out."""
+        gap = int(CLIP_GAP_S * self._rate_hz)
         try:
-            stream = self._backend.open(self._spec, self._callback)
-            self._realtime = stream.info.realtime
-            self._on_open(self._realtime)
-            stream.run()
-            self._xruns = max(self._xruns, stream.xruns)
-        except BaseException as error:
-            failure = error
-        self.ring.close()
-        writer.join()
-        stopped_by = self._close()
+            failure = self.capture.run(lambda taken: self._take(taken, gap), on_look, self._wanted)
+        except DiaulosError as error:
+            self._close()
+            raise error from None
+        except BaseException:
+            self._close()
+            raise
+        closing = self._close()
         if failure is not None and not isinstance(failure, DiaulosError):
             raise failure
-        if isinstance(failure, DiaulosError):
-            stopped_by = stopped_by or failure
         return RecordResult(
             frames=self._written,
             tracks=tuple(
@@ -232,45 +205,17 @@ class Recorder:
                 for one in self._watched
             ),
             dropouts=tuple(self._dropouts),
-            xruns=self._xruns,
+            xruns=self.capture.xruns,
             marks=tuple(m for m in self._marks if m < max(1, self._written)),
-            stopped_by=stopped_by,
+            stopped_by=failure or closing,
         )
 
-    def _callback(
-        self, inputs: Block, outputs: Block, count: int, time: BlockTime, status: BlockStatus
-    ) -> bool:
-        if self._fill is not None:
-            self._fill(time.frame, outputs)
-        self._xruns += int(status.input_overflow) + int(status.output_underflow)
-        first = max(0, self._start - time.frame)
-        last = count
-        if self._frames is not None:
-            last = min(count, self._start + self._frames - time.frame)
-        if last > first:
-            fits = self.ring.put(inputs[first:last], wait=not self._realtime)
-            self._xruns += int(not fits and not self._stopping.is_set() and self._error is None)
-            self._captured += last - first
-        done = self._frames is not None and time.frame + count >= self._start + self._frames
-        stop = self._stopping.is_set() or self._wanted()
-        return not (done or stop or self._error is not None)
-
-    # --- the writer ---
-
-    def _write(self) -> None:
-        gap = int(CLIP_GAP_S * self._rate_hz)
-        while (taken := self.ring.take(WRITE_FRAMES)) is not None:
-            if self._error is not None:
-                continue  # keep emptying, so that the callback never waits for room
-            try:
-                if taken.lost:
-                    self._dropouts.append(Dropout(self._written, taken.lost))
-                    self._put(np.zeros((taken.lost, len(self._sinks)), np.float32), gap)
-                if taken.samples.size:
-                    self._put(taken.samples, gap)
-            except BaseException as error:
-                self._error = error
-                self.ring.close()  # the callback may be waiting for room
+    def _take(self, taken: Taken, gap: int) -> None:
+        if taken.lost:
+            self._dropouts.append(Dropout(self._written, taken.lost))
+            self._put(np.zeros((taken.lost, len(self._sinks)), np.float32), gap)
+        if taken.samples.size:
+            self._put(taken.samples, gap)
 
     def _put(self, samples: Array32, gap: int) -> None:
         for channel, sink in enumerate(self._sinks):
@@ -282,19 +227,15 @@ class Recorder:
             self._written,
             tuple(one.meter() for one in self._watched),
             sum(one.frames for one in self._dropouts),
-            self._xruns,
+            self.capture.xruns,
         )
 
     def _close(self) -> DiaulosError | None:
         """Close every file; those that cannot be closed keep what their header says."""
         problem: DiaulosError | None = None
-        if isinstance(self._error, DiaulosError):
-            problem = self._error
-        for sink in self._sinks:
+        for sink in () if self._keep_open else self._sinks:
             try:
                 sink.close()
             except StorageError as error:
                 problem = problem or error
-        if self._error is not None and problem is None:
-            raise self._error
         return problem

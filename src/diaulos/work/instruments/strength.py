@@ -7,13 +7,11 @@ from numpy.typing import NDArray
 
 from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.signal.strength import Strength, measure_strength
+from diaulos.work.capture.stream import Capture
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import (
     AudioBackend,
     AudioSource,
-    Block,
-    BlockStatus,
-    BlockTime,
     CancelToken,
     Progress,
     StreamSpec,
@@ -21,6 +19,8 @@ from diaulos.work.ports import (
 )
 
 # --- strength ------------------------------------------------------------------------
+
+BLOCK_FRAMES = 1_024
 
 
 def read_strength(source: AudioSource, channel: int = 0, seconds: float = 120.0) -> Strength:
@@ -39,25 +39,16 @@ def record_strength(
     """Record some seconds of strumming through a stream's first input and measure them."""
     cancel = cancel or CancelToken()
     total = int(seconds * rate_hz)
+    capture = Capture(backend, StreamSpec(rate_hz, BLOCK_FRAMES), frames=total)
     kept: list[NDArray[np.float32]] = []
-    failure: list[BaseException] = []
 
-    def callback(
-        inputs: Block, outputs: Block, frames: int, time: BlockTime, status: BlockStatus
-    ) -> bool:
-        try:
-            cancel.check()
-            kept.append(inputs[:, 0].astype(np.float32))
-            done = time.frame + frames
-            progress(min(1.0, done / total), "Recording the strums")
-            return done < total
-        except BaseException as error:
-            failure.append(error)
-            return False
+    def look() -> None:
+        cancel.check()
+        progress(min(1.0, capture.captured / total), "Recording the strums")
 
-    backend.open(StreamSpec(rate_hz, 1024), callback).run()
-    if failure:
-        raise failure[0]
+    failure = capture.run(lambda taken: kept.append(taken.samples[:, 0]), look)
+    if failure is not None:
+        raise failure
     return measure_strength(np.concatenate(kept)[:total], float(rate_hz))
 
 

@@ -7,9 +7,6 @@ while it rings. The intonation check asks for every string open and at the twelf
 
 from __future__ import annotations
 
-import contextlib
-import queue
-import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -34,7 +31,9 @@ from diaulos.signal.pitch import (
     note_name,
 )
 from diaulos.units import gain_to_db
-from diaulos.work.ports import AudioBackend, Block, BlockStatus, BlockTime, StreamSpec
+from diaulos.work.capture.ring import Taken
+from diaulos.work.capture.stream import Capture
+from diaulos.work.ports import AudioBackend, StreamSpec
 from diaulos.work.takes.ready import Armed
 
 HOP_S = 0.05
@@ -63,6 +62,7 @@ GOOD_CENTS = 3.0
 
 
 BLOCK_FRAMES = 512
+LATE_S = 2.0
 
 
 Kind = Literal["quiet", "early", "unclear", "note"]
@@ -343,60 +343,28 @@ def instrument_on(session: Session, track: Armed, rig_id: str = "") -> Instrumen
 
 
 class Listener:
-    """Listens to one input until it is stopped; `newest` is what was heard last.
-
-    The callback only passes blocks on; what is heard is worked out in the thread that runs it.
-    """
+    """Listens to one input until it is stopped; what is heard is handed over as it comes."""
 
     def __init__(
         self, backend: AudioBackend, rate_hz: int, on_heard: Callable[[Heard], None]
     ) -> None:
-        self._backend, self._rate_hz, self._on_heard = backend, rate_hz, on_heard
-        self._blocks: queue.Queue[NDArray[np.float32] | None] = queue.Queue(200)
-        self._stopping = threading.Event()
-        self._realtime = True
-        self._failure: BaseException | None = None
+        spec = StreamSpec(rate_hz, BLOCK_FRAMES, 1, 2)
+        # A tuner that is late leaves blocks out: what it would tell is past.
+        self._capture = Capture(backend, spec, ring_s=LATE_S)
+        self._ear, self._on_heard = Ear(rate_hz), on_heard
 
     def stop(self) -> None:
         """End it."""
-        self._stopping.set()
+        self._capture.stop()
 
     def run(self, should_stop: Callable[[], bool] = lambda: False) -> None:
         """Listen. Errors of the back end come out."""
-        spec = StreamSpec(self._rate_hz, BLOCK_FRAMES, 1, 2)
-        stream = self._backend.open(spec, self._callback)
-        self._realtime = stream.info.realtime
-        thread = threading.Thread(
-            target=self._stream, args=(stream.run,), name="tuner stream", daemon=True
-        )
-        thread.start()
-        ear = Ear(self._rate_hz)
-        try:
-            while (block := self._blocks.get()) is not None:
-                if self._stopping.is_set() or should_stop():
-                    self._stopping.set()
-                    continue
-                for heard in ear.hear(block):
-                    self._on_heard(heard)
-        finally:
-            self._stopping.set()
-            thread.join()
-        if self._failure is not None:
-            raise self._failure
+        failure = self._capture.run(self._hear, wanted=should_stop)
+        if failure is not None:
+            raise failure
 
-    def _stream(self, run: Callable[[], None]) -> None:
-        try:
-            run()
-        except BaseException as error:
-            self._failure = error
-        finally:
-            self._stopping.set()
-            self._blocks.put(None, timeout=5.0)
-
-    def _callback(
-        self, inputs: Block, outputs: Block, count: int, time: BlockTime, status: BlockStatus
-    ) -> bool:
-        block = inputs[:, 0].astype(np.float32)
-        with contextlib.suppress(queue.Full):  # a tuner that is late leaves a block out
-            self._blocks.put(block, block=not self._realtime, timeout=5.0)
-        return not self._stopping.is_set()
+    def _hear(self, taken: Taken) -> None:
+        if self._capture.stopping:
+            return
+        for heard in self._ear.hear(taken.samples[:, 0]):
+            self._on_heard(heard)

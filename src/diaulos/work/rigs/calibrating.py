@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from diaulos.circuit.pickup import Active
 from diaulos.errors import EditError, RigError
-from diaulos.rig.bench import Bench, BenchFaults
+from diaulos.rig.bench import BenchFaults
 from diaulos.rig.bench.unit import as_built
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.course import Course, trace
@@ -43,6 +43,7 @@ from diaulos.signal.tone import measure_tone
 from diaulos.units import dbu_to_peak_volt, peak_volt_to_dbu
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import AudioSource, CancelToken, Progress, no_progress
+from diaulos.work.rigs.audio import Played, RigAudio, heard_samples
 
 Real = NDArray[np.float64]
 
@@ -50,7 +51,8 @@ Real = NDArray[np.float64]
 TONE_S = 0.5
 
 
-SETTLE_S = 0.1
+SETTLE_S = 0.35
+"""Ahead of what is measured: the latency of the loop and the rise of its filters."""
 
 
 GENERATOR_OHM = 50.0
@@ -159,6 +161,7 @@ def gain_steps(device: Device, port: str, most: int = 13) -> tuple[float, ...]:
 
 def calibrate_input(
     session: Session,
+    audio: RigAudio,
     rig: Rig,
     ref: PortRef,
     known_dbu: float,
@@ -175,7 +178,7 @@ def calibrate_input(
     metred at the port. A gain at which it clips all the same is left out.
     """
     device = rig.device(ref.device)
-    rate = float(session.sample_rate_hz)
+    rate = session.sample_rate_hz
     steps = gains if gains is not None else gain_steps(device, ref.port)
     points = []
     for index, gain in enumerate(steps):
@@ -185,15 +188,18 @@ def calibrate_input(
         here = _at_gain(device, ref.port, gain)
         nominal = nominal_input_dbu(here, ref.port)
         sent = min(known_dbu, nominal + WANTED_READING_DBFS)
-        samples = _tone_recorded(rig, here, ref.port, sent, hz, rate, seed)
-        points.append(point_from_recording(here, ref.port, sent, samples, rate, hz))
-    linear = _input_linearity(rig, _at_gain(device, ref.port, steps[0]), ref.port, hz, rate, seed)
+        samples = _tone_recorded(audio, rig, here, ref.port, sent, hz, rate, seed)
+        points.append(point_from_recording(here, ref.port, sent, samples, float(rate), hz))
+    linear = _input_linearity(
+        audio, rig, _at_gain(device, ref.port, steps[0]), ref.port, hz, rate, seed
+    )
     progress(1.0, "Done")
     return InputCalibration(device, ref.port, tuple(points), linear, f"tone of {hz:g} Hz")
 
 
 def calibrate_by_loop(
     session: Session,
+    audio: RigAudio,
     rig: Rig,
     output: PortRef,
     ref: PortRef,
@@ -209,7 +215,7 @@ def calibrate_by_loop(
     The send starts at its minimum and is raised to what the input wants. Confirmed at 1 kHz.
     """
     device = rig.device(ref.device)
-    rate = float(session.sample_rate_hz)
+    rate = session.sample_rate_hz
     steps = gains if gains is not None else gain_steps(device, ref.port)
     points = []
     confirm: float | None = None
@@ -226,11 +232,11 @@ def calibrate_by_loop(
         send = min(-1.0, nominal + WANTED_READING_DBFS - at_port)
         if send < LEAST_SEND_DBFS:
             continue
-        read = _read(real, send, hz, rate, seed)
+        read = _read(audio, real, send, hz, rate, seed)
         points.append(CalibrationPoint(gain, at_port + send, read, nominal))
         if index == 0:
-            confirm = _read(real, send, CONFIRM_HZ, rate, seed) - read
-            linear = _loop_linearity(real, send, hz, rate, seed)
+            confirm = _read(audio, real, send, CONFIRM_HZ, rate, seed) - read
+            linear = _loop_linearity(audio, real, send, hz, rate, seed)
     if not points:
         raise EditError(
             "The output is too loud for this input at every gain.",
@@ -242,16 +248,16 @@ def calibrate_by_loop(
 
 
 def calibrate_output(
-    session: Session, rig: Rig, output: PortRef, ref: PortRef, *, hz: float = TONE_HZ,
-    seed: int = 1,
+    session: Session, audio: RigAudio, rig: Rig, output: PortRef, ref: PortRef, *,
+    hz: float = TONE_HZ, seed: int = 1,
 ) -> OutputCalibration:  # fmt: skip
     """A line output against a calibrated input that it is looped back to."""
     device = rig.device(output.device)
-    rate = float(session.sample_rate_hz)
+    rate = session.sample_rate_hz
     course = loop_course(rig, output, ref)
     real = loop_course(as_built_loop(rig, output, ref, seed), output, ref)
     send, planned = _send_for(course, hz)
-    read = _read(real, send, hz, rate, seed)
+    read = _read(audio, real, send, hz, rate, seed)
     nominal = nominal_output_dbu(device, output.port)
     # What the plan with the measured input says of the send, and what came more.
     known = _dac_full(device, output.port) + read - planned
@@ -274,7 +280,7 @@ def calibrate_output_by_meter(
 
 
 def calibrate_box(
-    session: Session, rig: Rig, box_id: str, output: PortRef, ref: PortRef, *,
+    session: Session, audio: RigAudio, rig: Rig, box_id: str, output: PortRef, ref: PortRef, *,
     hz: float = CONFIRM_HZ, seed: int = 1,
 ) -> OutputCalibration:  # fmt: skip
     """A passive box between a calibrated output and a calibrated input. At 1 kHz: that is
@@ -282,11 +288,11 @@ def calibrate_box(
     box = rig.device(box_id)
     if not any(isinstance(s, PassiveStage) for path in box.paths for s in path.stages):
         raise RigError(f"{box.name} has no transformer or trim to calibrate.", where=box.id)
-    rate = float(session.sample_rate_hz)
+    rate = session.sample_rate_hz
     course = loop_course(rig, output, ref, box_id)
     real = loop_course(as_built_loop(rig, output, ref, seed, box_id), output, ref, box_id)
     send, planned = _send_for(course, hz)
-    read = _read(real, send, hz, rate, seed)
+    read = _read(audio, real, send, hz, rate, seed)
     point = CalibrationPoint(0.0, read - planned, 0.0, 0.0)
     return OutputCalibration(box, "", point, f"loop-back, {hz:g} Hz", box)
 
@@ -373,20 +379,28 @@ def _send_for(course: Course, hz: float) -> tuple[float, float]:
     return send, at_zero + send
 
 
-def _read(course: Course, send_dbfs: float, hz: float, rate: float, seed: int) -> float:
+def _read(
+    audio: RigAudio, course: Course, send_dbfs: float, hz: float, rate: int, seed: int
+) -> float:
     """What comes back of a tone that is sent."""
-    time = np.arange(round((TONE_S + SETTLE_S) * rate)) / rate
-    sent = 10.0 ** (send_dbfs / 20.0) * np.sin(2.0 * np.pi * hz * time)
-    back = Bench(course, rate, BenchFaults(latency=False, seed=seed)).process(sent)
-    return measure_tone(back[round(SETTLE_S * rate) :], rate, hz).peak_dbfs
+    sent = [10.0 ** (send_dbfs / 20.0) * _tone(hz, rate)]
+    first, count = round(SETTLE_S * rate), round(TONE_S * rate)
+    back = heard_samples(audio.loop(course, seed), rate, first, count, sent)
+    return measure_tone(back.astype(np.float64), float(rate), hz).peak_dbfs
+
+
+def _tone(hz: float, rate: int) -> Real:
+    """A sine that outlasts what is listened to, latency and all."""
+    time = np.arange(round((TONE_S + 2.0 * SETTLE_S) * rate)) / rate
+    return np.asarray(np.sin(2.0 * np.pi * hz * time))
 
 
 def _loop_linearity(
-    course: Course, send_dbfs: float, hz: float, rate: float, seed: int
+    audio: RigAudio, course: Course, send_dbfs: float, hz: float, rate: int, seed: int
 ) -> Linearity:
     steps = tuple(float(step) for step in range(0, -51, -10))
     return Linearity(
-        steps, tuple(_read(course, send_dbfs + step, hz, rate, seed) for step in steps)
+        steps, tuple(_read(audio, course, send_dbfs + step, hz, rate, seed) for step in steps)
     )
 
 
@@ -394,7 +408,14 @@ def _loop_linearity(
 
 
 def _tone_recorded(
-    rig: Rig, device: Device, port: str, known_dbu: float, hz: float, rate: float, seed: int
+    audio: RigAudio,
+    rig: Rig,
+    device: Device,
+    port: str,
+    known_dbu: float,
+    hz: float,
+    rate: int,
+    seed: int,
 ) -> Real:
     """What the bench's unit records of a tone that is metred at its port."""
     in_path, _ = input_stage(device, port)
@@ -413,10 +434,10 @@ def _tone_recorded(
     course = trace(RigGraph(built, sources), plugs[-1][1])
     arrives = abs(linear_responses(course, np.array([hz]))[_entry_point(course)][0])
     emf = dbu_to_peak_volt(known_dbu) / float(arrives)
-    time = np.arange(round((TONE_S + SETTLE_S) * rate)) / rate
-    faults = BenchFaults(latency=False, seed=seed)
-    heard = Bench(course, rate, faults).process(emf * np.sin(2.0 * np.pi * hz * time))
-    return np.asarray(heard[round(SETTLE_S * rate) :])
+    played = Played("generator", lambda: iter([emf * _tone(hz, rate)]))
+    backend = audio.play(course.graph, (plugs[-1][1],), played, BenchFaults(seed=seed))
+    first, count = round(SETTLE_S * rate), round(TONE_S * rate)
+    return heard_samples(backend, rate, first, count).astype(np.float64)
 
 
 def _entry_point(course: Course) -> Point:
@@ -427,13 +448,13 @@ def _entry_point(course: Course) -> Point:
 
 
 def _input_linearity(
-    rig: Rig, device: Device, port: str, hz: float, rate: float, seed: int
+    audio: RigAudio, rig: Rig, device: Device, port: str, hz: float, rate: int, seed: int
 ) -> Linearity:
     steps = tuple(float(step) for step in range(0, -51, -10))
     top = nominal_input_dbu(device, port) - 3.0
     read = tuple(
         measure_tone(
-            _tone_recorded(rig, device, port, top + step, hz, rate, seed), rate, hz
+            _tone_recorded(audio, rig, device, port, top + step, hz, rate, seed), float(rate), hz
         ).peak_dbfs
         for step in steps
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load, curves_db
 from diaulos.errors import InputError, RigError
-from diaulos.rig.bench import BenchFaults, Impulses, RigBench, strum_volts
+from diaulos.rig.bench import BenchFaults, Impulses, courses_from, strum_volts
 from diaulos.rig.course import Course, source_of
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import Device, PortRef, Rig
@@ -20,9 +20,9 @@ from diaulos.rig.sources import (
 )
 from diaulos.rig.trackplan import plan_tracks
 from diaulos.session.model import Session
-from diaulos.units import dbu_to_peak_volt, gain_to_db
+from diaulos.units import dbu_to_peak_volt
 from diaulos.work.blocks import ArraySource
-from diaulos.work.measuring import FULL_SCALE
+from diaulos.work.capture.recorder import Recorder
 from diaulos.work.ports import (
     AudioSink,
     AudioSource,
@@ -30,6 +30,7 @@ from diaulos.work.ports import (
     Progress,
     no_progress,
 )
+from diaulos.work.rigs.audio import Played, RigAudio
 from diaulos.work.rigs.look import rig_graph
 
 Real = NDArray[np.float64]
@@ -135,17 +136,6 @@ class Rendered:
     frames: int
 
 
-@dataclass
-class _Heard:
-    peak: float = 0.0
-    clipped: int = 0
-
-    def add(self, block: Real) -> None:
-        loud = np.abs(block)
-        self.peak = max(self.peak, float(loud.max(initial=0.0)))
-        self.clipped += int(np.count_nonzero(loud >= FULL_SCALE))
-
-
 SinkFor = Callable[[PortRef, str], AudioSink]
 
 
@@ -173,6 +163,7 @@ def render_source(graph: RigGraph, wanted: str = "") -> Device:
 def render(
     request: RenderRequest,
     sink_for: SinkFor,
+    audio: RigAudio,
     impulses: Impulses | None = None,
     progress: Progress = no_progress,
     cancel: CancelToken | None = None,
@@ -183,45 +174,58 @@ def render(
     """
     cancel = cancel or CancelToken()
     session = request.session
-    if request.di.rate_hz != session.sample_rate_hz:
+    rate = session.sample_rate_hz
+    if request.di.rate_hz != rate:
         raise InputError(
-            f"the DI has {request.di.rate_hz} Hz, the session {session.sample_rate_hz} Hz.",
+            f"the DI has {request.di.rate_hz} Hz, the session {rate} Hz.",
             remedy="Import it as a take: that resamples it.",
         )
     graph = rig_graph(session, session.rig(request.rig_id))
     start = render_source(graph, request.source)
-    rate = float(session.sample_rate_hz)
-    played = source_of(graph, start)
+    courses, left_out = courses_from(graph, start.id)
+    source = source_of(graph, start)
     full = request.full_scale_dbu
     scale, recorded = 1.0, None
-    if played is not None:
+    if source is not None:
         scale = dbu_to_peak_volt(ASSUMED_FULL_SCALE_DBU if full is None else full)
-        recorded = recorded_gain(played, Load(request.load_ohm, request.load_pf * 1e-12))
+        recorded = recorded_gain(source, Load(request.load_ohm, request.load_pf * 1e-12))
+    played = Played(start.id, lambda: _volts(request, scale), recorded)
     faults = BenchFaults(seed=request.seed, mains_hz=request.mains_hz)
-    bench = RigBench(graph, start.id, rate, faults, impulses, recorded)
+    backend = audio.play(graph, tuple(courses), played, faults, impulses)
     names = {track.port: track.name for track in graph.rig.tracks}
-    sinks = {track: sink_for(track, names.get(track, track.port)) for track in bench.courses}
-    heard = {track: _Heard() for track in sinks}
+    sinks = [sink_for(track, names.get(track, track.port)) for track in courses]
+    total = request.di.frames + rate
+    recorder = Recorder(backend, sinks, rate, frames=total, block_frames=BLOCK, keep_open=True)
+
+    def look() -> None:
+        cancel.check()
+        done = recorder.captured_frames / total
+        progress(min(0.99, done), f"Playing {len(sinks)} tracks")
+
     try:
-        frames = _play(request, bench, scale, sinks, heard, progress, cancel)
-        for sink in sinks.values():
+        result = recorder.run(look)
+        if result.stopped_by is not None:
+            raise result.stopped_by
+        for sink in sinks:
             sink.close()
     except BaseException:
-        for sink in sinks.values():
+        for sink in sinks:
             sink.abandon()
         raise
     progress(1.0, "Done")
     tracks = tuple(
         RenderedTrack(
-            track,
-            names.get(track, track.port),
-            course,
-            gain_to_db(heard[track].peak),
-            heard[track].clipped,
+            track, names.get(track, track.port), course, one.peak_dbfs, one.clipped_samples
         )
-        for track, course in bench.courses.items()
+        for (track, course), one in zip(courses.items(), result.tracks, strict=True)
     )
-    return Rendered(start.id, played is not None and full is None, tracks, bench.left_out, frames)
+    assumed = source is not None and full is None
+    return Rendered(start.id, assumed, tracks, left_out, result.frames)
+
+
+def _volts(request: RenderRequest, scale: float) -> Iterator[Real]:
+    for block in request.di.blocks(block=BLOCK):
+        yield block[:, request.channel].astype(np.float64) * scale
 
 
 def recorded_gain(played: PlayedSource, load: Load) -> Callable[[Real], Real]:
@@ -231,42 +235,6 @@ def recorded_gain(played: PlayedSource, load: Load) -> Callable[[Real], Real]:
         return np.asarray(10.0 ** (curves_db(played.circuit, [load], freqs)[0] / 20.0))
 
     return gain
-
-
-def _play(
-    request: RenderRequest,
-    bench: RigBench,
-    scale: float,
-    sinks: Mapping[PortRef, AudioSink],
-    heard: Mapping[PortRef, _Heard],
-    progress: Progress,
-    cancel: CancelToken,
-) -> int:
-    rate = request.session.sample_rate_hz
-    total = request.di.frames + rate
-    skip, written = bench.lead_samples, 0
-    for block in _with_tail(request, total + bench.lead_samples):
-        cancel.check()
-        outs = bench.process(block * scale)
-        first = min(skip, block.size)
-        skip -= first
-        for track, out in outs.items():
-            heard[track].add(out[first:])
-            sinks[track].write(out[first:, None].astype(np.float32))
-        written += block.size - first
-        progress(min(0.99, written / total), f"Playing {len(sinks)} tracks")
-    return written
-
-
-def _with_tail(request: RenderRequest, total: int) -> Iterator[Real]:
-    done = 0
-    for block in request.di.blocks(block=BLOCK):
-        yield block[:, request.channel].astype(np.float64)
-        done += block.shape[0]
-    while done < total:
-        count = min(BLOCK, total - done)
-        yield np.zeros(count)
-        done += count
 
 
 def cable_pf(session: Session, instrument_id: str) -> float:

@@ -31,6 +31,7 @@ from diaulos.session.edits import Edit, change_rigs, set_device_setting
 from diaulos.session.model import Session
 from diaulos.work.measuring import Levels, measure_source
 from diaulos.work.ports import AudioSource, CancelToken, Progress, no_progress
+from diaulos.work.rigs.audio import RigAudio
 from diaulos.work.rigs.levels import set_played_edit, traced_courses
 from diaulos.work.rigs.rendering import player_request, render
 
@@ -74,6 +75,7 @@ class _Nowhere:
 
 def bench_check(
     session: Session,
+    audio: RigAudio,
     rig_id: str = "",
     *,
     seed: int = 1,
@@ -101,16 +103,18 @@ def bench_check(
         def part(done: float, words: str, at: int = index) -> None:
             progress((at + done) / len(starts), words)
 
-        planned |= _peaks(session, rig, rig, start, seed, lambda d, w: part(d / 2.0, w), cancel)
+        planned |= _peaks(
+            session, audio, rig, rig, start, seed, lambda d, w: part(d / 2.0, w), cancel
+        )
         heard |= _peaks(
-            session, rig, real, start, seed, lambda d, w: part(0.5 + d / 2.0, w), cancel
+            session, audio, rig, real, start, seed, lambda d, w: part(0.5 + d / 2.0, w), cancel
         )
     found = differences(courses, heard, planned)
     return SoundCheck(found, likely_causes(courses, heard, planned), True, turned)
 
 
 def _peaks(
-    session: Session, described: Rig, stands: Rig, source: str, seed: int,
+    session: Session, audio: RigAudio, described: Rig, stands: Rig, source: str, seed: int,
     progress: Progress, cancel: CancelToken | None,
 ) -> dict[PortRef, float]:  # fmt: skip
     """Peaks of every track of one player: what is played is what the described rig plays."""
@@ -120,7 +124,9 @@ def _peaks(
     request = replace(
         player_request(session, described, seed, source=source, strums=TEN_SECONDS), session=other
     )
-    done = render(request, lambda _track, _name: _Nowhere(), progress=progress, cancel=cancel)
+    done = render(
+        request, lambda _track, _name: _Nowhere(), audio, progress=progress, cancel=cancel
+    )
     return {one.track: min(0.0, one.peak_dbfs) for one in done.tracks}
 
 

@@ -5,19 +5,23 @@ Also what is heard meanwhile: the click and the old take's monitor mix, both in 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import bar_frames
 from diaulos.signal.click import click_block
 from diaulos.units import db_to_gain
-from diaulos.work.capture.backing import Backing
+from diaulos.work.blocks import ReadStereo
+from diaulos.work.capture.ahead import READ_FRAMES
 from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
-from diaulos.work.ports import Block, SessionStore
+from diaulos.work.ports import SessionStore
 from diaulos.work.takes.ready import Armed
 
 Way = Literal["along", "loop", "punch"]
@@ -149,41 +153,66 @@ def timeline(session: Session, over: Over | None, count_in_bars: int) -> Timelin
     return Timeline(round(count_in_bars * bar), pre_roll, bar, beats_of(session, over), heard_from)
 
 
+def place_of(frame: int, first: int, loop: tuple[int, int] | None) -> int:
+    """The frame of the old take that is heard `frame` frames after the count-in: from `first`
+    on; with `loop` (first, end) it comes round again and again once it reaches the end."""
+    at = first + frame
+    if loop is None or at < loop[1]:
+        return at
+    return loop[0] + (at - loop[0]) % (loop[1] - loop[0])
+
+
+@dataclass(frozen=True, eq=False)
 class Monitor:
-    """Fills the outputs while it records: click, and the old take in time."""
+    """What is heard while it records: click, and the old take in time. Made ahead of the
+    callback, block by block."""
 
-    def __init__(
-        self, times: Timeline, backing: Backing | None, rate_hz: int, *,
-        click: bool, click_db: float, realtime: bool = False,
-    ) -> None:  # fmt: skip
-        self._times, self.backing, self._rate_hz = times, backing, rate_hz
-        self._click, self._gain = click, db_to_gain(click_db)
-        self.realtime = realtime
+    times: Timeline
+    rate_hz: int
+    click: bool
+    click_db: float
+    read: ReadStereo | None = None
+    """The old take's monitor mix."""
+    loop: tuple[int, int] | None = None
+    channels: int = 2
 
-    def fill(self, frame: int, outputs: Block) -> None:
-        """What is heard from a frame of the stream on."""
-        times, count = self._times, outputs.shape[0]
-        if self._click or frame < times.count_in:
+    def __iter__(self) -> Iterator[NDArray[np.float32]]:
+        """Blocks from the beginning of the stream on, without end."""
+        frame = 0
+        while True:
+            block = self._block(frame)
+            yield block
+            frame += block.shape[0]
+
+    def _block(self, frame: int) -> NDArray[np.float32]:
+        times, count = self.times, READ_FRAMES
+        if frame < times.count_in:
+            count = min(count, times.count_in - frame)  # the take begins with a block
+        at = place_of(frame - times.count_in, times.heard_from, self.loop)
+        if self.loop is not None and frame >= times.count_in:
+            count = min(count, self.loop[1] - at)
+        out = np.zeros((count, self.channels), np.float32)
+        if self.click or frame < times.count_in:
             # The grid is the old take's; the count-in lies on it, before its own beginning.
-            shift = times.heard_from
-            click = self._gain * click_block(
-                frame + shift, count, self._rate_hz, times.bar / times.beats, times.beats
+            click = click_block(
+                frame + times.heard_from, count, self.rate_hz, times.bar / times.beats, times.beats
             )
-            if not self._click:
-                click[max(0, times.count_in - frame) :] = 0.0
-            outputs += click[:, None]
-        if self.backing is not None:
-            ahead = max(0, times.count_in - frame)
-            if ahead < count:
-                at = frame + ahead - times.count_in
-                self.backing.fill(at, outputs[ahead:], wait=not self.realtime)
+            out += (db_to_gain(self.click_db) * click)[:, None].astype(np.float32)
+        if self.read is not None and frame >= times.count_in:
+            stereo = self.read(at, count)
+            out += stereo if self.channels == 2 else stereo.mean(axis=1, keepdims=True)
+        return out
 
 
-def backing_of(
-    session: Session, over: Over, times: Timeline, store: SessionStore,
-    armed: Sequence[Armed], level_db: float,
-) -> Backing:  # fmt: skip
-    """The old take's monitor mix; the tracks that are replaced are not heard in the stretch."""
+def monitor_of(
+    session: Session, over: Over | None, times: Timeline, store: SessionStore,
+    armed: Sequence[Armed], *, level_db: float, click: bool, click_db: float,
+) -> Monitor:  # fmt: skip
+    """Click, and the old take's monitor mix; the tracks that are replaced are not heard in the
+    stretch."""
+    rate = session.sample_rate_hz
+    if over is None:
+        return Monitor(times, rate, click, click_db)
     rows = mix_rows(session, over.take)
     keys = audible(rows, over.solo)
     silenced = {}
@@ -194,6 +223,4 @@ def backing_of(
                 silenced[old.file] = (over.first, over.last)
     channels = channels_of((row for row in rows if row.key in keys), store)
     loop = (over.first, over.last) if over.way == "loop" and over.last is not None else None
-    return Backing(
-        stereo_of(channels, level_db, silenced), times.heard_from, loop, session.sample_rate_hz
-    )
+    return Monitor(times, rate, click, click_db, stereo_of(channels, level_db, silenced), loop)

@@ -19,6 +19,7 @@ from diaulos.work.ports import (
     SessionStore,
     no_progress,
 )
+from diaulos.work.rigs.audio import RigAudio
 from diaulos.work.rigs.look import node_load_of, rig_graph
 from diaulos.work.rigs.rendering import RenderedTrack, RenderRequest, player_request, render
 from diaulos.work.takes.importing import next_take_number
@@ -38,6 +39,7 @@ def play_take(
     take_id: str,
     store: SessionStore,
     clock: Clock,
+    audio: RigAudio,
     impulses: Impulses | None = None,
     progress: Progress = no_progress,
     cancel: CancelToken | None = None,
@@ -72,7 +74,7 @@ def play_take(
         )  # fmt: skip
     else:
         request = player_request(session, rig, seed=number)
-    result = render(request, sink_for, impulses, progress, cancel)
+    result = render(request, sink_for, audio, impulses, progress, cancel)
     plans = {plan.track: plan for plan in plan_tracks(rig_graph(session, rig))}
     order = {track.port: index for index, track in enumerate(rig.tracks)}
     tracks = tuple(

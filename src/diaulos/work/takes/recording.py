@@ -17,6 +17,7 @@ from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Dropped, Session, Take, Track, content_hash, rig_hash
 from diaulos.session.take_edits import add_recorded
+from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.recorder import BLOCK_FRAMES, Recorder, RecordResult
 from diaulos.work.measuring import finite_or_none, measure_source
 from diaulos.work.ports import AudioBackend, AudioSink, Clock, FileNotes
@@ -24,11 +25,10 @@ from diaulos.work.rigs.look import look_at
 from diaulos.work.takes.importing import next_take_number
 from diaulos.work.takes.notes import RecordingStore, TakeNote, recording_note
 from diaulos.work.takes.over import (
-    Monitor,
     Over,
     Timeline,
-    backing_of,
     bars_in,
+    monitor_of,
     old_track,
     reference_of,
     require_stretch,
@@ -99,7 +99,7 @@ class Recording:
     frames: int | None
     round_frames: int | None
     _sinks: tuple[AudioSink, ...]
-    _monitor: Monitor
+    _ahead: Ahead | None
 
     @property
     def take_id(self) -> str:
@@ -113,23 +113,17 @@ class Recording:
 
     def run(self) -> Recorded:
         """Record until it ends; what was written is kept whatever ends it."""
-        backing = self._monitor.backing
         try:
-            if backing is not None:
-                backing.start()
             result = self.recorder.run()
         except BaseException:
             self.abandon_if_empty()
             raise
-        finally:
-            if backing is not None:
-                backing.close()
         if result.frames == 0:
             self.abandon_if_empty()
             raise result.stopped_by or EditError("Nothing was recorded.")
         takes = self._takes(result)
         words = _words(takes, result)
-        if backing is not None and (backing.error is not None or backing.late_frames):
+        if self._ahead is not None and (self._ahead.error or self._ahead.late_frames):
             words += " What played along was not all heard: it could not be read in time."
         return Recorded(takes, add_recorded(takes, self.rig, self.instruments), words, result)
 
@@ -367,19 +361,20 @@ def prepare(
         for number, one in enumerate(armed):
             sinks.append(_sink(files, number, one, rate))
         files.write_note(0)
-        backing = None
-        if over is not None:
-            backing = backing_of(session, over, times, store, armed, request.monitor_db)
-        monitor = Monitor(times, backing, rate, click=request.click, click_db=request.click_db)
+        monitor = monitor_of(
+            session, over, times, store, armed, level_db=request.monitor_db,
+            click=request.click, click_db=request.click_db,
+        )  # fmt: skip
+        heard = over is not None or request.click or times.count_in
+        ahead = Ahead(monitor, monitor.channels, rate) if heard else None
         recorder = Recorder(
             backend_for(session, rig, tuple(one.port for one in armed)),
             sinks,
             rate,
             frames=frames,
             start_frame=times.lead + request.round_trip_frames,
-            fill=monitor.fill,
+            ahead=ahead,
             block_frames=request.block_frames,
-            on_open=lambda realtime: setattr(monitor, "realtime", realtime),
         )
     except BaseException:
         for sink in sinks:
@@ -389,7 +384,7 @@ def prepare(
         raise
     return Recording(
         request, armed, files, recorder, rig, instruments, store, times, frames, each,
-        tuple(sinks), monitor,
+        tuple(sinks), ahead,
     )  # fmt: skip
 
 

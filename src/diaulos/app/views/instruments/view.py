@@ -363,7 +363,7 @@ class InstrumentsView(View):
             return _Measured(instrument.id, reading)
 
         self.show_trims()
-        self._jobs.start(Job("Strumming", work, self._on_measured))
+        self._jobs.start(Job("Strumming", work, self._on_measured, captures=True))
 
     def _on_measured(self, measured: _Measured) -> None:
         edit = edits.add_strength(measured.instrument_id, measured.reading)

@@ -624,14 +624,20 @@ class LevelsView(View):
         """Ten seconds on the bench, beside the plan."""
         session = self._document.session
         seed = 1 + len(session.rigs) + (self._services.clock().second if surprise else 0)
-        rig_id = self.rig.id
+        rig_id, audio = self.rig.id, self._services.rig_audio
 
         def work(progress: Progress, cancel: CancelToken) -> SoundCheck:
             return bench_check(
-                session, rig_id, seed=seed, surprise=surprise, progress=progress, cancel=cancel
+                session,
+                audio,
+                rig_id,
+                seed=seed,
+                surprise=surprise,
+                progress=progress,
+                cancel=cancel,
             )
 
-        self._jobs.start(Job("Sound check", work, self._on_check, self.problem.emit))
+        self._jobs.start(Job("Sound check", work, self._on_check, self.problem.emit, captures=True))
 
     def check_bench(self) -> None:
         """The sound check by its key."""
@@ -708,9 +714,10 @@ class LevelsView(View):
         dialog = CalibrateDialog(
             self._document.session,
             self._jobs,
+            self._services.files,
+            self._services.rig_audio,
             self,
             self._recording_input(),
-            self._services.files,
         )
         if dialog.exec() and dialog.found is not None:
             now = self._services.clock().isoformat(timespec="minutes")

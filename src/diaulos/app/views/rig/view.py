@@ -707,12 +707,19 @@ class RigView(View):
 
     def play_take(self, take_id: str) -> None:
         """A stored DI of a take through the rig, as a job; "" plays the simulated player."""
-        document, clock = self._document, self._services.clock
+        document, clock, audio = self._document, self._services.clock, self._services.rig_audio
         session, store = document.session, document.store
 
         def work(progress: Progress, cancel: CancelToken) -> PlayedTake:
             return play_take(
-                session, take_id, store, clock, load_impulses(session, store), progress, cancel
+                session,
+                take_id,
+                store,
+                clock,
+                audio,
+                load_impulses(session, store),
+                progress,
+                cancel,
             )
 
         def done(played: PlayedTake) -> None:
@@ -720,7 +727,7 @@ class RigView(View):
                 self.pages.setCurrentWidget(self.tracks)
                 self.said.emit(played.words)
 
-        self._jobs.start(Job("Playing the rig", work, done))
+        self._jobs.start(Job("Playing the rig", work, done, captures=True))
 
     # --- keys ---
 
