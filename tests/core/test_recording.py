@@ -308,13 +308,16 @@ from diaulos.work.capture.recorder import Recorder
 folder = Path({folder!r})
 sinks = [WavWriter(folder / f"{{n}}.wav", {rate}, 1, "24", Bext()) for n in range(8)]
 
-class Told(Recorder):
-    def _callback(self, inputs, outputs, count, time, status):
-        go_on = super()._callback(inputs, outputs, count, time, status)
-        print(time.frame + count, flush=True)
-        return go_on
+class Told(KnownBackend):
+    def open(self, spec, callback):
+        def told(inputs, outputs, count, time, status):
+            go_on = callback(inputs, outputs, count, time, status)
+            print(time.frame + count, flush=True)
+            return go_on
 
-Told(KnownBackend(realtime=True), sinks, {rate}).run()
+        return super().open(spec, told)
+
+Recorder(Told(realtime=True), sinks, {rate}).run()
 """
 
 

@@ -31,5 +31,8 @@ class Commands(Protocol):
         """The window wants to close: whether it may now. Otherwise it is closed later, when
         what runs has come to its end, or not at all."""
 
+    def end_unasked(self) -> None:
+        """The system ends the program: keep everything, ask nothing, close the window."""
+
     def shut_down(self) -> None:
         """The window closes."""

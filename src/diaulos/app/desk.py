@@ -120,6 +120,10 @@ class Desk(QObject):
         """Whether the open session may be left now; `then` is called when it may later."""
         return self.saving.may_leave(then)
 
+    def end_unasked(self) -> None:
+        """The system ends the program: keep everything, ask nothing, close the window."""
+        self.saving.end_unasked()
+
     def show_problem(self, error: Exception) -> None:
         """Say what went wrong and what to do."""
         if isinstance(error, CancelledError):

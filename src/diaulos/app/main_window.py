@@ -208,6 +208,13 @@ class MainWindow(QMainWindow):
                 return True
         return super().eventFilter(watched, event)
 
+    def end_unasked(self) -> None:
+        """The system ends the program: keep everything, ask nothing, close."""
+        if self.desk is not None:
+            self.desk.end_unasked()
+        else:
+            self.close()
+
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.desk is not None and not self.desk.closing():
             event.ignore()

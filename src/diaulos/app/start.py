@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 import threading
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from PySide6.QtGui import QGuiApplication
+
     from diaulos.app.main_window import MainWindow
     from diaulos.app.services import Services
 
@@ -75,10 +79,15 @@ def run_window(args: list[str]) -> int:
         if not path.exists():
             print(f"diaulos: {path}: there is no such session. Check the name.", file=sys.stderr)
             return 1
-    if demo and fresh and path is not None and (path / "session.json").is_file():
-        import shutil
+    if demo and fresh and path is not None and os.path.lexists(path):
+        from diaulos.demo.saltmarsh import remove_demo
+        from diaulos.errors import DiaulosError
 
-        shutil.rmtree(path)
+        try:
+            remove_demo(path)
+        except DiaulosError as error:
+            print(f"diaulos: {error}", file=sys.stderr)
+            return 1
     return _run(path, demo)
 
 
@@ -99,13 +108,59 @@ def _run(path: Path | None, demo: bool) -> int:
     theme.apply(app, theme.LOOKS[preferences.look])
     window = MainWindow(preferences)
     starter = Starter(window, path, demo)
+    endings = Endings(app, window.end_unasked)
     window.painted.connect(lambda: QTimer.singleShot(0, starter.begin))
     window.show()
     mark = os.environ.get("DIAULOS_TIMING")
     if mark:  # read by the benchmark: which of the two moments to end at
         moment = window.painted if mark == "paint" else starter.wires.ready
         moment.connect(lambda *_: QTimer.singleShot(0, app.quit))
-    return app.exec()
+    code = app.exec()
+    endings.close()
+    return code
+
+
+class Endings:
+    """The ways in which the system ends the program: SIGINT, SIGTERM, SIGHUP, a logout. Work
+    goes into the journal, a recording is ended and kept, then the window closes."""
+
+    def __init__(self, app: QGuiApplication, end: Callable[[], None]) -> None:
+        import signal
+        import socket
+
+        from PySide6.QtCore import QSocketNotifier, Qt
+
+        self._end = end
+        # Python's handlers run between its own steps only, and an idle event loop takes none:
+        # a byte on this socket wakes it.
+        self._near, self._far = socket.socketpair()
+        for one in (self._near, self._far):
+            one.setblocking(False)
+        signal.set_wakeup_fd(self._far.fileno(), warn_on_full_buffer=False)
+        self._notifier = QSocketNotifier(self._near.fileno(), QSocketNotifier.Type.Read)
+        self._notifier.activated.connect(self._on_signal)
+        self._before = {
+            number: signal.signal(number, lambda *_: None)
+            for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+        }
+        # The session manager waits while this runs; what it starts goes on behind it.
+        app.commitDataRequest.connect(lambda _manager: end(), Qt.ConnectionType.DirectConnection)
+
+    def _on_signal(self) -> None:
+        with contextlib.suppress(BlockingIOError):
+            self._near.recv(64)
+        self._end()
+
+    def close(self) -> None:
+        """Put back what was there."""
+        import signal
+
+        self._notifier.setEnabled(False)
+        signal.set_wakeup_fd(-1)
+        for number, handler in self._before.items():
+            signal.signal(number, handler)
+        self._near.close()
+        self._far.close()
 
 
 class Starter:

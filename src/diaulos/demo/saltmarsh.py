@@ -43,6 +43,7 @@ from diaulos.work.reamp.passes import ReampRequest, make_pass
 
 RATE_HZ = 48_000
 DEMO_DATE = datetime(2026, 5, 9, 10, 30, 0)
+DEMO_ID = "saltmarsh-demo"
 NAME = "Saltmarsh"
 
 
@@ -156,13 +157,29 @@ TONES = (
 )  # fmt: skip
 
 
+def remove_demo(path: Path) -> None:
+    """Delete a demo session, to be written anew. Anything else at that place is refused:
+    another session, one that is open, a folder or a file that is no session."""
+    folder = SessionFolder.open(path)
+    try:
+        if folder.load().id != DEMO_ID:
+            raise StorageError(
+                "it is a session of somebody's, not the demo: it stays.",
+                where=str(path),
+                remedy="Give another place with --at.",
+            )
+        folder.remove()
+    finally:
+        folder.close()
+
+
 def write_demo(
     path: Path, progress: Progress = no_progress, *, with_passes: bool = True
 ) -> tuple[SessionFolder, Session]:
     """Write the demo session into a new folder and return it open."""
     rigs = (*reamp_rigs(), live_room(BARITONE.id, BARITONE.name))
     session = Session(
-        id="saltmarsh-demo",
+        id=DEMO_ID,
         name=NAME,
         sample_rate_hz=RATE_HZ,
         tempo_bpm=96.0,

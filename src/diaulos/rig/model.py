@@ -10,9 +10,15 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
 from diaulos.errors import RigError
+
+Word = Annotated[str, StringConstraints(pattern=r"^[^\p{Cc}\p{Zl}\p{Zp}]*$")]
+"""One line of text: sessions come from strangers, and a name with a line break, a NUL or a
+terminal's commands in it is none."""
+Prose = Annotated[str, StringConstraints(pattern=r"^(?:[^\p{Cc}]|[\n\t])*$")]
+"""Lines of text."""
 
 
 class Frozen(BaseModel):
@@ -119,8 +125,8 @@ class Port(Frozen):
     loudest peak that an output is usually run at. `ground` names what its shield is
     joined to inside the device ("": nothing, as for light and air)."""
 
-    id: str
-    name: str
+    id: Word
+    name: Word
     direction: Direction
     connector: Connector
     signal_class: SignalClass
@@ -129,7 +135,7 @@ class Port(Frozen):
     max_dbu: float | None = None
     nominal_dbu: float | None = None
     balance: Balance = Balance.NONE
-    ground: str = "chassis"
+    ground: Word = "chassis"
     channels: int = Field(default=1, ge=1, le=64)
     format: DigitalFormat | None = None
     modes: tuple[PortMode, ...] = ()
@@ -151,13 +157,13 @@ class Control(Frozen):
     """A knob: a number with a range and a step."""
 
     kind: Literal["control"] = "control"
-    id: str
-    name: str
+    id: Word
+    name: Word
     value: float
     minimum: float = Field(ge=-5000.0)
     maximum: float = Field(le=5000.0)
     step: float = Field(gt=0.0)
-    unit: str = "dB"
+    unit: Word = "dB"
     noted: float | None = None
     """Where it stood when an output was calibrated; None: nothing depends on it."""
 
@@ -181,9 +187,9 @@ class Choice(Frozen):
     """A switch: one of several named options (id and words for a person)."""
 
     kind: Literal["choice"] = "choice"
-    id: str
-    name: str
-    value: str
+    id: Word
+    name: Word
+    value: Word
     options: tuple[tuple[str, str], ...]
     open_ended: bool = False
     """True where a name from outside the list is allowed (a file of the session)."""
@@ -227,8 +233,8 @@ class Measured(Frozen):
     when: When = ()
     gain_db: float = 0.0
     full_scale_dbu: float = Field(ge=-120.0, le=80.0)
-    made_at: str = ""
-    how: str = ""
+    made_at: Word = ""
+    how: Word = ""
 
 
 class GainStage(Frozen):
@@ -317,7 +323,7 @@ class PassiveStage(Frozen):
     inverts: bool = False
     measured_db: float = Field(default=0.0, ge=-20.0, le=20.0)
     """What a calibration found more behind it than its parts say, at 1 kHz."""
-    measured_at: str = ""
+    measured_at: Word = ""
 
 
 class AmpStage(Frozen):
@@ -336,7 +342,7 @@ class CabinetStage(Frozen):
     """A speaker cabinet as heard by a close microphone, as an impulse response."""
 
     kind: Literal["cabinet"] = "cabinet"
-    setting: str = "cabinet"
+    setting: Word = "cabinet"
 
 
 Stage = Annotated[
@@ -359,8 +365,8 @@ class Path(Frozen):
     in `when` stand as named. Paths of one output with `mixes` are added up inside.
     """
 
-    source: str
-    target: str
+    source: Word
+    target: Word
     stages: tuple[Stage, ...] = ()
     source_channel: int = Field(default=0, ge=0, lt=64)
     target_channel: int = Field(default=0, ge=0, lt=64)
@@ -402,9 +408,9 @@ def _named(stage: Stage) -> tuple[set[str], set[str]]:
 class Device(Frozen):
     """Anything with ports."""
 
-    id: str
-    kind: str
-    name: str
+    id: Word
+    kind: Word
+    name: Word
     ports: tuple[Port, ...]
     paths: tuple[Path, ...] = ()
     settings: tuple[Setting, ...] = ()
@@ -413,8 +419,8 @@ class Device(Frozen):
     """Its chassis is joined to the safety earth of the mains."""
     mixer: bool = False
     """Its outputs are made for several inputs at once."""
-    notes: str = ""
-    type: str = ""
+    notes: Prose = ""
+    type: Word = ""
     """The catalogue's type that it was made from."""
 
     @model_validator(mode="after")
@@ -542,8 +548,8 @@ def _range_words(setting: Setting) -> str:
 class PortRef(Frozen):
     """One port of one device."""
 
-    device: str
-    port: str
+    device: Word
+    port: Word
 
     def __str__(self) -> str:
         return f"{self.device}.{self.port}"
@@ -568,12 +574,12 @@ class CableKind(StrEnum):
 class Cable(Frozen):
     """A link from an output to an input."""
 
-    id: str
+    id: Word
     source: PortRef
     target: PortRef
     length_m: float = Field(default=3.0, ge=0.0, le=1000.0)
     pf_per_m: float = Field(default=100.0, ge=0.0, le=10_000.0)
-    label: str = ""
+    label: Word = ""
     kind: CableKind = CableKind.USUAL
 
     @property
@@ -590,18 +596,18 @@ class PlannedTrack(Frozen):
     performance it belongs to. `source` is the device that it starts at."""
 
     port: PortRef
-    name: str
+    name: Word
     tap: Tap
-    source: str
-    group: str = ""
+    source: Word
+    group: Word = ""
     input_number: int | None = Field(default=None, ge=1, le=256)
 
 
 class SettingRef(Frozen):
     """One control or switch of one device."""
 
-    device: str
-    setting: str
+    device: Word
+    setting: Word
 
     def __str__(self) -> str:
         return f"{self.device}.{self.setting}"
@@ -611,7 +617,7 @@ class PlayedLevel(Frozen):
     """The loudest peak of an instrument's EMF, in dBu of a sine, and how far the RMS of loud
     playing lies below it."""
 
-    device: str
+    device: Word
     emf_peak_dbu: float = Field(ge=-80.0, le=40.0)
     crest_db: float = Field(default=12.0, ge=0.0, le=60.0)
     origin: Literal["typed", "sound check"] = "typed"
@@ -620,11 +626,11 @@ class PlayedLevel(Frozen):
 class Rig(Frozen):
     """One arrangement of devices and cables."""
 
-    id: str
-    name: str
+    id: Word
+    name: Word
     devices: tuple[Device, ...]
     cables: tuple[Cable, ...]
-    notes: str = ""
+    notes: Prose = ""
     tracks: tuple[PlannedTrack, ...] = ()
     acknowledged: tuple[str, ...] = ()
     """Safety notices that were read; they stay in sight."""

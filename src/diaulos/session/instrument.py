@@ -15,10 +15,21 @@ from pydantic import Field, StringConstraints, model_validator
 from diaulos.circuit.loading import Load
 from diaulos.circuit.pickup import Active, Coil, Controls, InstrumentCircuit, Magnetic, Piezo
 from diaulos.errors import EditError
-from diaulos.rig.model import Frozen
+from diaulos.rig.model import Frozen, Prose, Word
+
+
+def one_line(text: str, most: int = 200) -> str:
+    """Foreign words (a file's name) as a name can hold them: control characters are spaces."""
+    return "".join(c if c.isprintable() else " " for c in text)[:most].strip()
+
 
 Ident = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]{0,40}$")]
-Name = Annotated[str, StringConstraints(min_length=1, max_length=200, strip_whitespace=True)]
+Name = Annotated[
+    str,
+    StringConstraints(
+        min_length=1, max_length=200, strip_whitespace=True, pattern=r"^[^\p{Cc}\p{Zl}\p{Zp}]*$"
+    ),
+]
 Family = Literal["guitar", "baritone", "bass", "other", "piezo"]
 Taper = Literal["linear", "audio"]
 Wiring = Literal["single", "parallel", "series"]
@@ -70,7 +81,7 @@ class Pickup(Frozen):
 
     id: Ident
     name: Name
-    type: str = ""
+    type: Word = ""
     values: PickupValues
     measured: bool = False
 
@@ -142,8 +153,8 @@ class StrengthReading(Frozen):
     """
 
     position_id: Ident
-    label: str
-    made_at: str
+    label: Word
+    made_at: Word
     peak_dbfs: float
     true_peak_dbtp: float
     loudest_400ms_dbfs: float
@@ -164,10 +175,10 @@ class IntonationReading(Frozen):
 
     string: int = Field(ge=1, le=18)
     """Counted from the highest, as players do."""
-    note: str
+    note: Word
     open_hz: float = Field(gt=0.0, le=20_000.0)
     fretted_hz: float = Field(gt=0.0, le=40_000.0)
-    made_at: str
+    made_at: Word
 
     @property
     def cents(self) -> float:
@@ -195,11 +206,11 @@ class Instrument(Frozen):
     id: Ident
     name: Name
     family: Family = "guitar"
-    notes: str = ""
+    notes: Prose = ""
     strings: tuple[str, ...] = Field(default=(), max_length=18)
     pickups: tuple[Pickup, ...] = Field(default=(), max_length=6)
     positions: tuple[Position, ...] = Field(default=(), max_length=12)
-    position_id: str = ""
+    position_id: Word = ""
     controls: ControlValues = ControlValues()
     cable_m: float = Field(default=3.0, ge=0.0, le=1000.0)
     cable_pf_per_m: float = Field(default=100.0, ge=0.0, le=10_000.0)
@@ -349,13 +360,13 @@ class Tone(Frozen):
 
     id: Ident
     name: Name
-    voice: str
+    voice: Word
     drive: float
     bass: float
     mid: float
     treble: float
     master_db: float
-    cabinet: str
-    instrument_id: str = ""
+    cabinet: Word
+    instrument_id: Word = ""
     trim_db: float = 0.0
     pad_on: bool = False

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints, model_validator
 
 from diaulos.errors import EditError
-from diaulos.rig.model import Device, Frozen, Rig, Tap
+from diaulos.rig.model import Device, Frozen, Prose, Rig, Tap, Word
 from diaulos.session.instrument import (
     ComparedInput,
     Family,
@@ -83,7 +83,7 @@ class MatchTarget(Frozen):
     nothing."""
 
     kind: Literal["track", "pass", "lufs", "none"] = "track"
-    ident: str = ""
+    ident: Word = ""
     lufs: float = Field(default=-18.0, ge=-60.0, le=0.0)
 
 
@@ -91,7 +91,7 @@ class MatchRecord(Frozen):
     """How a pass was matched. Gains are applied when it is heard or exported."""
 
     target: MatchTarget
-    label: str
+    label: Word
     reference_lufs: float
     before_lufs: float
     gain_db: float
@@ -127,16 +127,16 @@ class Pass(Frozen):
     track_id: Ident
     file: InsideFile
     frames: int = Field(gt=0)
-    rig_hash: str
-    rig_name: str
-    made_at: str
+    rig_hash: Word
+    rig_name: Word
+    made_at: Word
     send_gain_db: float
     send_limited_db: float = 0.0
     assumed_calibration: bool = False
     amp_peak_dbu: float
     return_gain_db: float
     alignment: AlignmentRecord | None
-    alignment_refused: str = ""
+    alignment_refused: Word = ""
     peak_dbfs: float
     true_peak_dbtp: float
     clipped_samples: int = 0
@@ -144,8 +144,8 @@ class Pass(Frozen):
     match: MatchRecord | None
     xruns: int = 0
     keeper: bool = False
-    notes: str = ""
-    unloaded: str = ""
+    notes: Prose = ""
+    unloaded: Word = ""
     """In words: that the DI's load was undone on the way out, and with what."""
 
     @property
@@ -159,12 +159,12 @@ class Take(Frozen):
 
     id: Ident
     name: Name
-    recorded_at: str
+    recorded_at: Word
     time_reference: int = Field(default=0, ge=0)
-    instrument_id: str = ""
+    instrument_id: Word = ""
     tracks: tuple[Track, ...] = Field(min_length=1)
     passes: tuple[Pass, ...] = ()
-    notes: str = ""
+    notes: Prose = ""
     rating: int = Field(default=0, ge=0, le=5)
     keeper: bool = False
     tags: tuple[Name, ...] = Field(default=(), max_length=50)
@@ -175,13 +175,13 @@ class Take(Frozen):
     cut: tuple[int, int] | None = None
     """First frame and the one behind the last, where it is cut to whole bars; the files stay."""
     tempo_bpm: float | None = Field(default=None, ge=20.0, le=400.0)
-    metre: str = ""
-    rig_hash: str = ""
+    metre: Word = ""
+    rig_hash: Word = ""
     """The rig as it was, in the session's snapshots; "" where nobody knows."""
-    rig_name: str = ""
+    rig_name: Word = ""
     instruments: dict[str, str] = Field(default_factory=dict)
     """Content hash of each instrument as it was, by the id of its device in the rig."""
-    over: str = ""
+    over: Word = ""
     """Id of the take that played along; "" where none did."""
     over_frame: int = Field(default=0, ge=0)
     """The frame of that take that this one's first frame belongs to."""
@@ -246,7 +246,7 @@ class Session(Frozen):
     """The whole document."""
 
     schema_version: Literal[5] = 5
-    id: str
+    id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
     word_length: WordLength = "24"
@@ -260,7 +260,7 @@ class Session(Frozen):
     """Wanted at every station ahead of the converter."""
     instruments: tuple[Instrument, ...] = ()
     rigs: tuple[Rig, ...] = ()
-    current_rig: str = ""
+    current_rig: Word = ""
     takes: tuple[Take, ...] = ()
     bin: tuple[BinItem, ...] = ()
     impulses: tuple[Impulse, ...] = ()
@@ -270,7 +270,7 @@ class Session(Frozen):
     instrument_snapshots: dict[str, Instrument] = Field(default_factory=dict)
     tone_stage: ToneStage = ToneStage()
     compared_inputs: tuple[ComparedInput, ...] = Field(default=USUAL_INPUTS, max_length=6)
-    reference_instrument: str = ""
+    reference_instrument: Word = ""
     tones: tuple[Tone, ...] = ()
     own_types: tuple[Device, ...] = Field(default=(), max_length=200)
     """Device types of one's own."""

@@ -124,10 +124,11 @@ def read_regular(path: Path, most: int | None = None) -> bytes:
         raise SessionFileError(
             f"it cannot be read ({error.strerror}).", where=str(path), remedy="Check its rights."
         ) from error
+    about = os.fstat(handle)
+    if not stat.S_ISREG(about.st_mode):
+        os.close(handle)
+        raise no_file(path)
     with open(handle, "rb") as file:
-        about = os.fstat(handle)
-        if not stat.S_ISREG(about.st_mode):
-            raise no_file(path)
         if about.st_size > most:
             raise SessionFileError(
                 f"it is {about.st_size // 1_000_000} MB; such a file has at most "

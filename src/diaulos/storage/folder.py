@@ -382,6 +382,7 @@ class SessionFolder:
         except OSError as error:
             raise write_failed(path, error) from error
         self.path = path
+        self._lock.moved_to(path)
 
     def remove(self) -> None:
         """Delete the whole folder: only for one that was made just now."""

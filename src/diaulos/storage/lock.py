@@ -101,6 +101,10 @@ class FolderLock:
         os.close(self._handle)
         self._handle = None
 
+    def moved_to(self, folder: Path) -> None:
+        """The folder has another name now, and the lock with it."""
+        self.path = folder / "lock"
+
     def break_foreign(self) -> None:
         """Forget what a lock of another machine says: a person knows that it is stale. One
         that is held on this machine stays."""

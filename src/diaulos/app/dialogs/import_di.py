@@ -18,7 +18,7 @@ from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.quantities import RESISTANCE, show
-from diaulos.session.instrument import FAMILY_WORDS
+from diaulos.session.instrument import FAMILY_WORDS, one_line
 from diaulos.session.model import Session
 from diaulos.work.takes.importing import ImportRequest
 
@@ -50,7 +50,7 @@ class ImportDiDialog(QDialog):
             )
             note.setProperty("role", "muted")
             form.addRow(note)
-        self.name = QLineEdit(path.stem[:200])
+        self.name = QLineEdit(one_line(path.stem))
         self.name.setAccessibleName("Name of the take")
         self.name.textChanged.connect(self._check)
         form.addRow("Name of the take", self.name)

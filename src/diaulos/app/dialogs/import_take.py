@@ -22,6 +22,7 @@ from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import TAP_WORDS
+from diaulos.session.instrument import one_line
 from diaulos.session.model import Session
 from diaulos.work.ports import ExternalSource
 from diaulos.work.takes.take_import import TakeImportRequest, WantedTrack, wanted_tracks
@@ -39,7 +40,7 @@ class ImportTakeDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Import files as a take")
         form = QFormLayout(self)
-        self.name = QLineEdit(found[0][0].stem[:200])
+        self.name = QLineEdit(one_line(found[0][0].stem))
         self.name.setAccessibleName("Name of the take")
         self.name.textChanged.connect(self._check)
         form.addRow("Name of the take", self.name)

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.session.instrument import Instrument
+from diaulos.session.instrument import Instrument, one_line
 from diaulos.session.model import Session
 
 FILE = "file"
@@ -114,4 +114,6 @@ class MeasureDialog(QDialog):
         if take is not None and take.di is not None:
             return MeasureRequest(take.name, None, take.di.file, 0, scale)
         assert self._path is not None
-        return MeasureRequest(self._path.stem, self._path, "", self.channel.value() - 1, scale)
+        return MeasureRequest(
+            one_line(self._path.stem), self._path, "", self.channel.value() - 1, scale
+        )

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.session.edits import Edit, add_impulse
+from diaulos.session.instrument import one_line
 from diaulos.session.model import (
     Impulse,
     Session,
@@ -74,7 +75,7 @@ def import_impulse(
     notes = FileNotes(f"Cabinet impulse response {path.name}", clock())
     sink = store.create_audio(file, rate, 1, "float", notes)
     write_all(sink, iter([taps.astype(np.float32)[:, None]]))
-    impulse = Impulse(name=path.stem[:200] or "Cabinet", file=file)
+    impulse = Impulse(name=one_line(path.stem) or "Cabinet", file=file)
     return ImpulseOutcome(impulse, add_impulse(impulse), note)
 
 

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from diaulos.errors import InputError
 from diaulos.rig.model import Tap
 from diaulos.session.edits import Edit, add_take
+from diaulos.session.instrument import one_line
 from diaulos.session.model import Session, Take, Track
 from diaulos.work.blocks import mono_blocks, write_all
 from diaulos.work.measuring import finite_or_none, measure_source
@@ -81,7 +82,7 @@ def guess_tap(name: str) -> Tap:
 
 def wanted_tracks(path: Path, channels: int) -> tuple[WantedTrack, ...]:
     """Every channel of a file, named after it."""
-    stem = path.stem[:180]
+    stem = one_line(path.stem, 180)
     if channels == 1:
         return (WantedTrack(path, stem, guess_tap(stem)),)
     return tuple(
