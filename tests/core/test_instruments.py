@@ -35,7 +35,7 @@ from diaulos.session.migrations import migrate
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.representative import PICKUP_TYPES, TUNINGS, pickup, representative
 from diaulos.signal.delay import find_alignment
-from diaulos.signal.strength import count_clipped, measure_strength
+from diaulos.signal.strength import measure_strength
 from diaulos.signal.strings import StringCharacter
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import dbu_to_peak_volt
@@ -271,9 +271,13 @@ def test_silence_and_scraps_are_refused() -> None:
 
 def test_flat_tops_below_full_scale_are_clipping_too() -> None:
     wave = np.sin(2.0 * np.pi * 100.0 * np.arange(RATE) / RATE)
-    assert count_clipped(wave * 0.9) == 0
-    assert count_clipped(np.clip(wave, -0.7, 0.7)) > 1000
-    assert count_clipped(np.clip(2.0 * wave, -1.0, 1.0)) > 1000
+    assert measure_strength(wave * 0.9, RATE).flat_tops == 0
+    flat = measure_strength(np.clip(wave, -0.7, 0.7), RATE)
+    assert flat.flat_tops > 150  # two a period, but for those at both ends
+    assert flat.clipped_samples == 0
+    full = measure_strength(np.clip(2.0 * wave, -1.0, 1.0), RATE)
+    assert full.clipped_samples > 1000
+    assert full.flat_tops == 0  # one fault, told once
 
 
 SAMPLES = Path("/usr/share/sonic-pi/samples")

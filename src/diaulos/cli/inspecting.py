@@ -35,6 +35,7 @@ def measure(file: FileArgument, as_json: JsonFlag = False) -> None:
                 ("    DC", f"{one['dc_offset']:+.6f}"),
                 ("    full scale", f"{one['full_scale_samples']} samples, "
                                    f"{one['full_scale_runs']} runs"),
+                ("    flat tops", str(one["flat_tops"])),
                 ("    dropouts", str(one["dropouts"])),
             ]
         )  # fmt: skip

@@ -73,6 +73,7 @@ def strength(
         "loudest_400ms_dbfs": found.loudest_400ms_dbfs,
         "decay_s": found.decay_s,
         "clipped_samples": found.clipped_samples,
+        "flat_tops": found.flat_tops,
         "strums": found.strums,
         "spread_db": found.spread_db,
         "peak_dbu": None if scale is None else found.peak_dbfs + scale,
@@ -92,6 +93,8 @@ def strength(
         lines.append(("spread", f"{found.spread_db:.1f} dB" + (": uneven" * found.uneven)))
     if found.clipped_samples:
         lines.append(("clipped", f"{found.clipped_samples} samples: turn the input down"))
+    if found.flat_tops:
+        lines.append(("flat tops", f"{found.flat_tops}: clipped ahead of the converter"))
     print_lines(lines)
 
 

@@ -162,6 +162,7 @@ class StrengthReading(Frozen):
     spread_db: float | None = None
     strums: int = Field(default=0, ge=0)
     clipped_samples: int = Field(default=0, ge=0)
+    flat_tops: int = Field(default=0, ge=0)
     full_scale_dbu: float | None = None
 
     @property

@@ -55,6 +55,11 @@ def _mixes_come(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _flat_tops_come(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 6 tells flat tops from samples at full scale; what nobody measured is 0."""
+    return data
+
+
 def _dicts(parent: Any, key: str) -> list[dict[str, Any]]:
     found = parent.get(key, ()) if isinstance(parent, dict) else ()
     return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
@@ -72,6 +77,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     2: _rigs_grow,
     3: _converters_get_floors,
     4: _mixes_come,
+    5: _flat_tops_come,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

@@ -21,7 +21,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
 
 InsideFile = Annotated[
     str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
@@ -64,11 +64,20 @@ class Track(Frozen):
     peak_dbfs: float
     loudness_lufs: float | None = None
     clipped_samples: int = Field(default=0, ge=0)
+    flat_tops: int = Field(default=0, ge=0)
+    """Runs that lie flat below full scale: clipped ahead of the converter. On a dry track a
+    fault; on a driven one the tone."""
     clips: tuple[int, ...] = Field(default=(), max_length=1_000)
     """Frames at which it began to clip."""
     input_number: int | None = Field(default=None, ge=1, le=256)
     quietest_dbfs: float | None = None
     """RMS of its quietest 0.3 s: its noise is no louder. None where nobody measured it."""
+
+    @property
+    def clips_ahead(self) -> bool:
+        """Whether a dry track was clipped ahead of its converter. Flat tops of a driven amp or
+        a modeler are the tone."""
+        return self.tap == "di" and self.flat_tops > 0
 
 
 class Dropped(Frozen):

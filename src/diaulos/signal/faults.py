@@ -1,5 +1,5 @@
 """Faults of a recorded channel, found block by block: DC, samples at full scale and runs of
-them, stretches of exact zero inside sound."""
+them, flat tops below it, stretches of exact zero inside sound."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-FULL = 1.0 - 2.0**-23
+from diaulos.signal.clipping import FlatTops, full_scale
+
 RUN = 3
 """Equal samples at full scale in a row that make a run."""
 ZEROS = 32
@@ -37,12 +38,16 @@ class ChannelFaults:
     runs: tuple[Stretch, ...]
     dropout_count: int
     dropouts: tuple[Stretch, ...]
+    flat_tops: int = 0
+    """Runs that lie flat at one extreme below full scale: clipped ahead of the converter."""
 
 
 class FaultFinder:
     """One channel; `add` takes blocks of any size, `finish` says what was found."""
 
-    def __init__(self) -> None:
+    def __init__(self, bits: int | None = None) -> None:
+        """`bits` of the file's samples, None for floats."""
+        self._limit, self._flat = full_scale(bits), FlatTops(bits)
         self._frames = 0
         self._sum = 0.0
         self._full = 0
@@ -64,6 +69,7 @@ class FaultFinder:
         if x.size == 0:
             return
         self._sum += float(x.sum())
+        self._flat.add(x)
         self._find_runs(x)
         self._find_zeros(x)
         self._frames += x.size
@@ -78,10 +84,11 @@ class FaultFinder:
             tuple(self._runs),
             self._dropout_count,
             tuple(self._dropouts),
+            self._flat.runs,
         )
 
     def _find_runs(self, x: NDArray[np.float64]) -> None:
-        full = np.abs(x) >= FULL
+        full = np.abs(x) >= self._limit
         self._full += int(full.sum())
         if not full.any() and not self._open_run:
             return

@@ -7,7 +7,7 @@ Quantities
   the noise floor; None when it does not get there.
 - Strums: peaks of the level at least 0.25 s apart that come within 12 dB of the strongest;
   their spread is the difference of the strongest and the weakest in dB.
-- Clipped samples: at full scale, and runs of three or more equal samples at the peak.
+- Clipped samples: at full scale of the word length; flat tops: see `clipping`.
 """
 
 from __future__ import annotations
@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
+from diaulos.signal.clipping import FlatTops, full_scale
 from diaulos.signal.peaks import TruePeakMeter
 from diaulos.units import gain_to_db
 
@@ -31,7 +32,6 @@ APART_S = 0.25
 HARD_DB = 12.0
 ABOVE_FLOOR_DB = 3.0
 SILENT_DBFS = -70.0
-FULL = 1.0 - 2.0**-23
 LARGE_SPREAD_DB = 3.0
 
 
@@ -46,6 +46,7 @@ class Strength:
     clipped_samples: int
     strums: int
     spread_db: float | None
+    flat_tops: int = 0
 
     @property
     def uneven(self) -> bool:
@@ -53,8 +54,9 @@ class Strength:
         return self.spread_db is not None and self.spread_db > LARGE_SPREAD_DB
 
 
-def measure_strength(samples: Audio, rate_hz: float) -> Strength:
-    """Strength of a mono recording; RefusedError ("silent", "too_short")."""
+def measure_strength(samples: Audio, rate_hz: float, bits: int | None = None) -> Strength:
+    """Strength of a mono recording of so many bits (None for floats); RefusedError ("silent",
+    "too_short")."""
     require_rate(rate_hz)
     samples = require_mono(samples, "the strumming")
     require_finite(samples, "the strumming")
@@ -87,9 +89,10 @@ def measure_strength(samples: Audio, rate_hz: float) -> Strength:
         true_peak_dbtp=gain_to_db(meter.true_peak),
         loudest_400ms_dbfs=_loudest(power),
         decay_s=_decay(power, strums[-1]) if strums else None,
-        clipped_samples=count_clipped(samples),
+        clipped_samples=int(np.count_nonzero(np.abs(samples) >= full_scale(bits))),
         strums=len(strums),
         spread_db=max(levels) - min(levels) if len(levels) > 1 else None,
+        flat_tops=_flat_tops(samples, bits),
     )
 
 
@@ -128,16 +131,7 @@ def _decay(power: Real, start: int) -> float | None:
     return float(under[0] + 2) * FRAME_S
 
 
-def count_clipped(samples: Audio) -> int:
-    """Samples at full scale, or in flat tops: runs of three or more at the very peak."""
-    magnitude = np.abs(samples)
-    full = int(np.count_nonzero(magnitude >= FULL))
-    if full:
-        return full
-    top = float(magnitude.max(initial=0.0))
-    if top < 0.25:
-        return 0
-    at_top = magnitude >= top * (1.0 - 1e-6)
-    edges = np.flatnonzero(np.diff(np.concatenate([[0], at_top.astype(np.int8), [0]])))
-    runs = edges[1::2] - edges[::2]
-    return int(runs[runs >= 3].sum())
+def _flat_tops(samples: Audio, bits: int | None) -> int:
+    flat = FlatTops(bits)
+    flat.add(samples)
+    return flat.runs

@@ -64,6 +64,7 @@ class ArraySource:
     """Mono audio in memory, read like a file."""
 
     channels = 1
+    bits: int | None = None
 
     def __init__(self, samples: NDArray[np.float32], rate_hz: int) -> None:
         self._samples = samples

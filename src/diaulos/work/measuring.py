@@ -10,13 +10,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.signal.clipping import FlatTops, full_scale
 from diaulos.signal.loudness import Layout, Loudness, LoudnessMeter
 from diaulos.signal.peaks import TruePeakMeter
 from diaulos.signal.quiet import QuietestMeter
 from diaulos.units import gain_to_db
 from diaulos.work.ports import AudioSource
 
-FULL_SCALE = 1.0 - 2.0**-23
+FULL_SCALE = full_scale(24)
 """A sample this large has nowhere to go in 24 bit: it counts as clipped."""
 
 
@@ -29,14 +30,23 @@ class Levels:
     true_peak_dbtp: float
     loudness: Loudness
     clipped_samples: int
+    """At full scale of the file's own word length."""
     quietest_dbfs: float | None = None
     """RMS of the quietest 0.3 s of a single channel: its noise is no louder."""
+    flat_tops: int = 0
+    """Runs that lie flat below full scale, of a single channel: clipped ahead of the
+    converter."""
 
 
 def measure_blocks(
-    blocks: Iterable[NDArray[Any]], rate_hz: int, channels: int, layout: Layout | None = None
+    blocks: Iterable[NDArray[Any]],
+    rate_hz: int,
+    channels: int,
+    layout: Layout | None = None,
+    bits: int | None = None,
 ) -> Levels:
-    """Measure blocks of (frames, channels)."""
+    """Measure blocks of (frames, channels) of a file of so many bits (None for floats)."""
+    limit, flat = full_scale(bits), FlatTops(bits)
     loudness = LoudnessMeter(float(rate_hz), channels, layout)
     peaks = [TruePeakMeter() for _ in range(channels)]
     quiet = QuietestMeter(rate_hz)
@@ -45,9 +55,10 @@ def measure_blocks(
         loudness.add(block)
         if channels == 1:
             quiet.add(block[:, 0])
+            flat.add(block[:, 0])
         for channel, meter in enumerate(peaks):
             meter.add(block[:, channel])
-        clipped += int(np.count_nonzero(np.abs(block) >= FULL_SCALE))
+        clipped += int(np.count_nonzero(np.abs(block) >= limit))
         frames += block.shape[0]
     for meter in peaks:
         meter.finish()
@@ -58,12 +69,13 @@ def measure_blocks(
         loudness=loudness.reading(),
         clipped_samples=clipped,
         quietest_dbfs=quiet.reading(),
+        flat_tops=flat.runs,
     )
 
 
 def measure_source(source: AudioSource, layout: Layout | None = None) -> Levels:
     """Measure a whole file."""
-    return measure_blocks(source.blocks(), source.rate_hz, source.channels, layout)
+    return measure_blocks(source.blocks(), source.rate_hz, source.channels, layout, source.bits)
 
 
 def finite_or_none(value: float) -> float | None:

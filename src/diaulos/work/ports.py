@@ -163,6 +163,11 @@ class AudioSource(Protocol):
     def channels(self) -> int:
         """Number of channels."""
 
+    @property
+    def bits(self) -> int | None:
+        """Bits of a sample where the file holds whole numbers, None for floats: where it is at
+        full scale depends on it."""
+
     def blocks(
         self, *, first: int = 0, count: int | None = None, block: int = 65_536
     ) -> Iterator[NDArray[np.float32]]:

@@ -26,7 +26,7 @@ BLOCK_FRAMES = 1_024
 def read_strength(source: AudioSource, channel: int = 0, seconds: float = 120.0) -> Strength:
     """Strength of a file's channel (its first two minutes)."""
     samples = read_mono(source, channel=channel, count=int(seconds * source.rate_hz))
-    return measure_strength(samples, float(source.rate_hz))
+    return measure_strength(samples, float(source.rate_hz), source.bits)
 
 
 def record_strength(
@@ -67,6 +67,7 @@ def strength_reading(
         spread_db=found.spread_db,
         strums=found.strums,
         clipped_samples=found.clipped_samples,
+        flat_tops=found.flat_tops,
         full_scale_dbu=full_scale_dbu,
     )
 
@@ -81,11 +82,20 @@ def strength_warnings(instrument: Instrument) -> list[str]:
                 f"{reading.label}: {reading.clipped_samples} samples clip; turn the input down "
                 "and strum again"
             )
+        elif reading.flat_tops:
+            words.append(
+                f"{reading.label}: {reading.flat_tops} flat tops; it clips ahead of the "
+                "converter: lower the gain there and strum again"
+            )
         if reading.spread_db is not None and reading.spread_db > 3.0:
             words.append(
                 f"{reading.label}: the strums differ by {reading.spread_db:.1f} dB; strum evenly"
             )
-    levels = [r.peak_dbu for r in here if r.peak_dbu is not None and not r.clipped_samples]
+    levels = [
+        r.peak_dbu
+        for r in here
+        if r.peak_dbu is not None and not (r.clipped_samples or r.flat_tops)
+    ]
     if len(levels) > 1 and max(levels) - min(levels) > 3.0:
         words.append(f"the readings differ by {max(levels) - min(levels):.1f} dB; repeat them")
     return words

@@ -20,6 +20,7 @@ from diaulos.session.model import (
     Track,
 )
 from diaulos.session.representative import representative
+from diaulos.signal.clipping import ClipCounter
 from diaulos.work.blocks import mono_blocks, one_channel, write_all
 from diaulos.work.measuring import finite_or_none, measure_blocks
 from diaulos.work.ports import (
@@ -34,6 +35,7 @@ from diaulos.work.ports import (
 )
 
 RATES_HZ = (44_100, 192_000)
+AHEAD = "it clipped ahead of the converter"
 
 
 Resampler = Callable[[Iterator[NDArray[np.float32]], int, int], Iterator[NDArray[Any]]]
@@ -105,7 +107,9 @@ def import_di(
         history=f"import of {request.path.name} at {source.rate_hz} Hz",
     )
     sink = store.create_audio(file, rate, 1, word, notes)
-    blocks = _told(mono_blocks(source.blocks(), channel), source.frames, progress, cancel)
+    # Where the file clipped depends on its own word length, before it becomes the session's.
+    clips = ClipCounter(source.bits)
+    blocks = _told(mono_blocks(source.blocks(), channel), source.frames, clips, progress, cancel)
     if source.rate_hz != rate:
         blocks = resample(blocks, source.rate_hz, rate)
     write_all(sink, (block[:, None] for block in blocks))
@@ -122,7 +126,8 @@ def import_di(
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         quietest_dbfs=levels.quietest_dbfs,
-        clipped_samples=levels.clipped_samples,
+        clipped_samples=clips.samples,
+        flat_tops=clips.flat_tops,
     )
     instrument_id, extra = _instrument(request, session)
     take = Take(
@@ -140,8 +145,10 @@ def import_di(
     note = ""
     if source.rate_hz != rate:
         note = f"Resampled from {source.rate_hz} to {rate} Hz, the session's rate."
-    if levels.clipped_samples:
-        note += f" {levels.clipped_samples} samples are at full scale: the recording clipped."
+    if clips.samples:
+        note += f" {clips.samples} samples are at full scale: the recording clipped."
+    elif clips.flat_tops:
+        note += f" {clips.flat_tops} flat tops below full scale: {AHEAD}."
     return ImportOutcome(take, Edit(f"Import {request.name}", change), note.strip())
 
 
@@ -168,11 +175,13 @@ def next_take_number(session: Session, store: SessionStore) -> int:
 
 
 def _told(
-    blocks: Iterator[NDArray[np.float32]], frames: int, progress: Progress, cancel: CancelToken
-) -> Iterator[NDArray[np.float32]]:
+    blocks: Iterator[NDArray[np.float32]], frames: int, clips: ClipCounter, progress: Progress,
+    cancel: CancelToken,
+) -> Iterator[NDArray[np.float32]]:  # fmt: skip
     done = 0
     for block in blocks:
         cancel.check()
+        clips.add(block)
         yield block
         done += block.shape[0]
         progress(min(1.0, done / max(frames, 1)), "Reading")

@@ -51,7 +51,7 @@ def measure_file(source: AudioSource) -> FileMeasure:
     count = source.channels
     loudness = [LoudnessMeter(float(source.rate_hz), 1) for _ in range(count)]
     peaks = [TruePeakMeter() for _ in range(count)]
-    faults = [FaultFinder() for _ in range(count)]
+    faults = [FaultFinder(source.bits) for _ in range(count)]
     square = np.zeros(count)
     frames = 0
     for block in source.blocks():
@@ -109,6 +109,7 @@ def measure_data(found: FileMeasure, rate_hz: int) -> dict[str, Any]:
                 "dc_offset": one.faults.dc,
                 "full_scale_samples": one.faults.full_scale_samples,
                 "full_scale_runs": one.faults.run_count,
+                "flat_tops": one.faults.flat_tops,
                 "dropouts": one.faults.dropout_count,
                 "runs": [{"frame": s.frame, "frames": s.frames} for s in one.faults.runs[:100]],
                 "dropout_places": [

@@ -178,6 +178,7 @@ class Recording:
                     loudness_lufs=finite_or_none(levels.loudness.lufs),
                     quietest_dbfs=levels.quietest_dbfs,
                     clipped_samples=levels.clipped_samples,
+                    flat_tops=levels.flat_tops,
                     clips=clips[:1_000],
                     input_number=one.input_number,
                 )

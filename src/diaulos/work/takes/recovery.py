@@ -73,6 +73,7 @@ def recover_take(session: Session, store: RecordingStore, take_id: str) -> Recor
                     "peak_dbfs": max(levels.peak_dbfs, -200.0),
                     "loudness_lufs": finite_or_none(levels.loudness.lufs),
                     "clipped_samples": levels.clipped_samples,
+                    "flat_tops": levels.flat_tops,
                     "quietest_dbfs": levels.quietest_dbfs,
                 }
             )

@@ -19,6 +19,7 @@ from diaulos.rig.model import Tap
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.instrument import one_line
 from diaulos.session.model import Session, Take, Track
+from diaulos.signal.clipping import ClipCounter
 from diaulos.work.blocks import mono_blocks, write_all
 from diaulos.work.measuring import finite_or_none, measure_source
 from diaulos.work.ports import (
@@ -129,13 +130,14 @@ def import_take(
             word = "float" if source.is_float else session.word_length
             sink = store.create_audio(file, rate, 1, word, notes)
             written.append(sink)
-            told = _told(mono_blocks(source.blocks(), one.channel - 1), done, total, progress,
-                         cancel)  # fmt: skip
+            clips = ClipCounter(source.bits)
+            told = _told(mono_blocks(source.blocks(), one.channel - 1), done, total, clips,
+                         progress, cancel)  # fmt: skip
             if source.rate_hz != rate:
                 told = resample(told, source.rate_hz, rate)
             write_all(sink, (block[:, None] for block in _behind(told, ahead[number])))
             done += source.frames
-            tracks.append(_track(number, one, file, store))
+            tracks.append(_track(number, one, file, store, clips))
     except BaseException:
         for sink in written:
             sink.abandon()
@@ -178,17 +180,20 @@ def _behind(blocks: Iterator[NDArray[np.float32]], frames: int) -> Iterator[NDAr
 
 
 def _told(
-    blocks: Iterator[NDArray[np.float32]], done: int, total: int, progress: Progress,
-    cancel: CancelToken,
+    blocks: Iterator[NDArray[np.float32]], done: int, total: int, clips: ClipCounter,
+    progress: Progress, cancel: CancelToken,
 ) -> Iterator[NDArray[np.float32]]:  # fmt: skip
     for block in blocks:
         cancel.check()
+        clips.add(block)
         yield block
         done += block.shape[0]
         progress(done / max(1, total), "Importing")
 
 
-def _track(number: int, one: WantedTrack, file: str, store: SessionStore) -> Track:
+def _track(
+    number: int, one: WantedTrack, file: str, store: SessionStore, clips: ClipCounter
+) -> Track:
     stored = store.open_audio(file)
     levels = measure_source(stored)
     return Track(
@@ -200,7 +205,8 @@ def _track(number: int, one: WantedTrack, file: str, store: SessionStore) -> Tra
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         quietest_dbfs=levels.quietest_dbfs,
-        clipped_samples=levels.clipped_samples,
+        clipped_samples=clips.samples,
+        flat_tops=clips.flat_tops,
     )
 
 

@@ -93,6 +93,11 @@ class FilteredSource:
         return self._source.frames
 
     @property
+    def bits(self) -> int | None:
+        """It is filtered: its samples are no whole numbers any more."""
+        return None
+
+    @property
     def channels(self) -> int:
         return self._source.channels
 

@@ -259,6 +259,8 @@ class TrimsPage(QWidget):
                 text += f"; decay {reading.decay_s:.1f} s"
             if reading.clipped_samples:
                 text += f"; {reading.clipped_samples} CLIPPED"
+            elif reading.flat_tops:
+                text += f"; {reading.flat_tops} FLAT TOPS"
             self.readings.addItem(text)
             item = self.readings.item(self.readings.count() - 1)
             item.setToolTip(

@@ -27,6 +27,8 @@ class TakeRow:
         else:
             if di.clipped_samples:
                 self.remarks.append("DI clips")
+            elif di.clips_ahead:
+                self.remarks.append("DI clips ahead of its converter")
             if di.full_scale_dbu is None:
                 self.remarks.append("calibration unknown")
 

@@ -94,13 +94,16 @@ class TakeBook(QWidget):
         for one in reversed(session.takes):
             peak = max(track.peak_dbfs for track in one.tracks)
             clipped = any(track.clipped_samples for track in one.tracks)
+            ahead = [track.name for track in one.tracks if track.clips_ahead]
+            told = f"Flat tops: clipped ahead of the converter on {', '.join(ahead)}"
             mark = ("keep " if one.keeper else "") + ("*" * one.rating)
             cells = (
                 Cell(mark, STARS[one.rating], bold=one.keeper, sort=float(one.rating)),
                 Cell(one.name, bold=one.keeper),
                 _length(one, rate),
-                Cell("CLIPS" if clipped else number(min(0.0, peak)), figure=True, sort=peak,
-                     token="danger" if clipped else ""),
+                Cell("CLIPS" if clipped or ahead else number(min(0.0, peak)),
+                     told if ahead else "", figure=True, sort=peak,
+                     token="danger" if clipped or ahead else ""),
             )  # fmt: skip
             rows.append((one.id, cells))
         self.takes.show_rows(rows)
