@@ -262,9 +262,9 @@ def test_a_punch_that_is_stopped_early_goes_back_to_the_old_take(folder: Session
     session, take, audio = old_take(folder)
     over = Over(take, "punch", BAR, 3 * BAR)
     recording = prepare(
-        RecordRequest(session, over=over), folder, lambda *_: KnownBackend(), lambda: NOON
-    )
-    recording.recorder.stop_when(lambda: recording.recorder.captured_frames >= RATE)
+        RecordRequest(session, over=over), folder, lambda *_: KnownBackend(seconds=1.0),
+        lambda: NOON,
+    )  # fmt: skip
     new = recording.run().take
     assert new.punched is not None
     first, end = new.punched

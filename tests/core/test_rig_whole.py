@@ -673,7 +673,7 @@ class _Sink:
         self.closed = self.abandoned = False
 
     def write(self, samples: np.ndarray) -> None:
-        self.parts.append(samples[:, 0])
+        self.parts.append(samples.reshape(-1))
 
     def close(self) -> None:
         self.closed = True

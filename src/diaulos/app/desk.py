@@ -176,6 +176,7 @@ class Desk(QObject):
             self.document.mark_unsaved()
         self.document.state_changed.connect(self._on_state)
         self.document.failed.connect(self.show_problem)
+        self.document.gone.connect(self._on_gone)
         self.sound = Sound(
             self.services.output,
             session.sample_rate_hz,
@@ -210,6 +211,22 @@ class Desk(QObject):
         """The window is closing: stop everything, give the lock back."""
         self.jobs.end_all()
         self.detach()
+
+    def _on_gone(self) -> None:
+        """The folder was unplugged, deleted or renamed: told once, nothing goes on there."""
+        for view in self.views.values():
+            ending = view.ending()
+            if ending is not None:
+                ending.stop()
+        assert self.document is not None
+        if self.ask(
+            "The session's folder is not there any more",
+            f"{self.document.path}\nWas a disk unplugged, or the folder renamed? What is in this "
+            "window can be saved elsewhere; its audio comes back with the folder.",
+            "Save as\N{HORIZONTAL ELLIPSIS}",
+            no="Not now",
+        ) == 0:  # fmt: skip
+            self.saving.ask_save_as()
 
     def _on_state(self) -> None:
         document = self.document

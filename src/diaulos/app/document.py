@@ -14,6 +14,8 @@ from diaulos.session.history import History
 from diaulos.session.model import Session
 from diaulos.work.takes.notes import RecordingStore
 
+WATCH_MS = 1_000
+"""How often it is looked whether the folder is still there."""
 JOURNAL_MS = 15_000
 """Edits are journalled at least every 30 s; half of that leaves room for a slow disk."""
 
@@ -30,6 +32,8 @@ class Document(QObject):
     changed = Signal(object, object)
     state_changed = Signal()
     failed = Signal(object)
+    gone = Signal()
+    """The folder is not there any more; told once."""
 
     def __init__(
         self,
@@ -53,6 +57,10 @@ class Document(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(JOURNAL_MS)
         self._timer.timeout.connect(self.journal_now)
+        self._watch = QTimer(self)
+        self._watch.setInterval(WATCH_MS)
+        self._watch.timeout.connect(self._look)
+        self._watch.start()
         if not read_only:
             self._timer.start()
 
@@ -154,10 +162,17 @@ class Document(QObject):
         if self._writer is not None:
             self._writer.join()
 
+    def _look(self) -> None:
+        if not self.path.is_dir():
+            self._watch.stop()
+            self._timer.stop()  # a journal has no place to go
+            self.gone.emit()
+
     def close(self) -> None:
-        """Stop the timer; the folder is closed by whoever opened it, when the last journal is
+        """Stop the timers; the folder is closed by whoever opened it, when the last journal is
         written."""
         self._timer.stop()
+        self._watch.stop()
         if self._writer is not None:
             self._writer.join()
 

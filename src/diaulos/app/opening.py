@@ -13,7 +13,7 @@ from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.dialogs.recover import RecoverDialog
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
-from diaulos.errors import DiaulosError, SessionLockedError
+from diaulos.errors import DiaulosError, SessionLockedError, StorageError
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
@@ -38,6 +38,11 @@ class Opening:
             folder = SessionFolder.open(Path(path), read_only=read_only)
         except SessionLockedError as error:
             return self._open_locked(Path(path), error)
+        except StorageError as error:  # a full or read-only disk, no right to write there
+            words = "This session cannot be opened for writing"
+            if read_only or desk.ask(words, str(error), "Open read-only") != 0:
+                return False
+            return self.open_path(path, read_only=True)
         except DiaulosError as error:
             desk.show_problem(error)
             return False

@@ -26,9 +26,11 @@ from diaulos.rig.model import (
     Port,
     PortRef,
     Rig,
+    Stage,
     Tap,
 )
 from diaulos.rig.sources import INSTRUMENT, PlayedSource, representative_of
+from diaulos.rig.stages import StageReader
 from diaulos.units import metres_to_ms, samples_to_ms
 
 PLAY_KIND = RECORDER
@@ -117,16 +119,33 @@ def leg_delay_ms(leg: Leg, rate_hz: float) -> float:
     return total
 
 
-def stage_delay_ms(stage: object, device: Device, rate_hz: float) -> float:
-    """Time that a stage takes."""
-    if isinstance(stage, (AdcStage, DacStage)):
-        return samples_to_ms(stage.latency_samples, rate_hz)
-    if isinstance(stage, DelayStage):
-        samples = device.number(stage.control)
+@dataclass(frozen=True)
+class _Delay(StageReader[float]):
+    """Time that stages take, in ms."""
+
+    device: Device
+    rate_hz: float
+
+    def _converter(self, stage: AdcStage | DacStage) -> float:
+        return samples_to_ms(stage.latency_samples, self.rate_hz)
+
+    adc = dac = _converter
+
+    def delay(self, stage: DelayStage) -> float:
+        samples = self.device.number(stage.control)
         if stage.buffer is not None:
-            samples += stage.buffers * float(device.word(stage.buffer))
-        return stage.ms + samples_to_ms(samples, rate_hz)
-    return 0.0
+            samples += stage.buffers * float(self.device.word(stage.buffer))
+        return stage.ms + samples_to_ms(samples, self.rate_hz)
+
+    def _none(self, stage: Stage) -> float:
+        return 0.0
+
+    gain = passive = amp = cabinet = filter = _none
+
+
+def stage_delay_ms(stage: Stage, device: Device, rate_hz: float) -> float:
+    """Time that a stage takes."""
+    return _Delay(device, rate_hz).read(stage)
 
 
 def tap_of(course: Course) -> Tap:

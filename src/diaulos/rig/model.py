@@ -8,7 +8,7 @@ levels (`plan.py`) and sound (`bench/`) are worked out from the same description
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import Annotated, Literal
+from typing import Annotated, Literal, assert_never
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
@@ -386,23 +386,36 @@ def _named(stage: Stage) -> tuple[set[str], set[str]]:
     """The switches and the controls that a stage reads."""
     words: set[str] = set()
     numbers: set[str] = set()
-    if isinstance(stage, AmpStage):
-        return {"voice"}, {"drive", "bass", "mid", "treble", "master"}
-    if isinstance(stage, CabinetStage):
-        return {stage.setting}, numbers
-    if isinstance(stage, FilterStage):
-        return {name for name, _, _ in stage.high_cut_by}, numbers
+    match stage:
+        case AmpStage():
+            return {"voice"}, {"drive", "bass", "mid", "treble", "master"}
+        case CabinetStage():
+            return {stage.setting}, numbers
+        case FilterStage():
+            return {name for name, _, _ in stage.high_cut_by}, numbers
+        case DelayStage():
+            if stage.buffer is not None:
+                words.add(stage.buffer)
+        case GainStage():
+            words |= _switches(stage.offsets) | _switches(stage.input_noise)
+        case AdcStage():
+            words |= _switches(stage.offsets) | _switches(stage.input_noise)
+            words |= _switches(stage.measured)
+        case DacStage():
+            words |= _switches(stage.offsets) | _switches(stage.measured)
+        case PassiveStage():
+            pass
+        case _:
+            assert_never(stage)
     if stage.control is not None:
         numbers.add(stage.control)
-    if isinstance(stage, DelayStage) and stage.buffer is not None:
-        words.add(stage.buffer)
-    if isinstance(stage, (GainStage, AdcStage, DacStage)):
-        words |= {name for offset in stage.offsets for name, _ in offset.when}
-    if isinstance(stage, (GainStage, AdcStage)):
-        words |= {name for noise in stage.input_noise for name, _ in noise.when}
-    if isinstance(stage, (AdcStage, DacStage)):
-        words |= {name for measured in stage.measured for name, _ in measured.when}
     return words, numbers
+
+
+def _switches(
+    parts: tuple[Offset, ...] | tuple[InputNoise, ...] | tuple[Measured, ...],
+) -> set[str]:
+    return {name for part in parts for name, _ in part.when}
 
 
 class Device(Frozen):

@@ -29,7 +29,9 @@ from diaulos.rig.model import (
     Measured,
     Offset,
     SignalClass,
+    Stage,
 )
+from diaulos.rig.stages import StageReader
 from diaulos.signal.amp import AmpSettings
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.units import db_to_gain, dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
@@ -120,20 +122,35 @@ def _active_response(active: Active, freqs_hz: Real) -> Complex | None:
 CABINET_RATE_HZ = 48_000.0
 
 
-def stage_response(stage: object, device: Device, freqs_hz: Real) -> Complex:
-    """Response of a linear stage over frequency."""
-    if isinstance(stage, FilterStage):
-        return filter_response(stage, device, freqs_hz)
-    if isinstance(stage, CabinetStage):
-        name = device.word(stage.setting)
+@dataclass(frozen=True)
+class _Response(StageReader[Complex]):
+    """Response of linear stages over frequency."""
+
+    device: Device
+    freqs_hz: Real
+
+    def _flat(self, stage: Stage) -> Complex:
+        return np.full(self.freqs_hz.shape, stage_gain(stage, self.device), complex)
+
+    gain = dac = adc = passive = amp = delay = _flat
+
+    def cabinet(self, stage: CabinetStage) -> Complex:
+        name = self.device.word(stage.setting)
         if name == "none":
-            return np.ones(freqs_hz.shape, complex)
+            return np.ones(self.freqs_hz.shape, complex)
         if name not in CABINETS:
             raise RigError("A brought cabinet's response is read from its impulse, by the bench.")
         taps = cabinet_taps(name, CABINET_RATE_HZ)
-        turns = np.exp(-2j * np.pi * np.outer(freqs_hz, np.arange(taps.size)) / CABINET_RATE_HZ)
-        return np.asarray(turns @ taps)
-    return np.full(freqs_hz.shape, stage_gain(stage, device), complex)
+        turn = -2j * np.pi * np.outer(self.freqs_hz, np.arange(taps.size)) / CABINET_RATE_HZ
+        return np.asarray(np.exp(turn) @ taps)
+
+    def filter(self, stage: FilterStage) -> Complex:
+        return filter_response(stage, self.device, self.freqs_hz)
+
+
+def stage_response(stage: Stage, device: Device, freqs_hz: Real) -> Complex:
+    """Response of a linear stage over frequency."""
+    return _Response(device, freqs_hz).read(stage)
 
 
 def filter_response(stage: FilterStage, device: Device, freqs_hz: Real) -> Complex:
@@ -156,17 +173,33 @@ def offset_db(offsets: tuple[Offset, ...], device: Device) -> float:
     return sum(offset.db for offset in offsets if device.holds(offset.when))
 
 
-def stage_gain(stage: object, device: Device) -> float:
-    """The plain gain of a linear stage: volts per volt, per unit of amplitude, or back."""
-    if isinstance(stage, GainStage):
-        added = device.number(stage.control) + offset_db(stage.offsets, device)
+@dataclass(frozen=True)
+class _PlainGain(StageReader[float]):
+    """The gain of stages that have one at all frequencies."""
+
+    device: Device
+
+    def gain(self, stage: GainStage) -> float:
+        added = self.device.number(stage.control) + offset_db(stage.offsets, self.device)
         gain = db_to_gain(stage.gain_db + added)
         return -gain if stage.inverts else gain
-    if isinstance(stage, DacStage):
-        return dbu_to_peak_volt(dac_full_scale_dbu(stage, device))
-    if isinstance(stage, AdcStage):
-        return 1.0 / dbu_to_peak_volt(full_scale_dbu(stage, device))
-    return 1.0
+
+    def dac(self, stage: DacStage) -> float:
+        return dbu_to_peak_volt(dac_full_scale_dbu(stage, self.device))
+
+    def adc(self, stage: AdcStage) -> float:
+        return 1.0 / dbu_to_peak_volt(full_scale_dbu(stage, self.device))
+
+    def _unity(self, stage: Stage) -> float:
+        """It has none of its own, or none that is the same at all frequencies and levels."""
+        return 1.0
+
+    passive = amp = cabinet = filter = delay = _unity
+
+
+def stage_gain(stage: Stage, device: Device) -> float:
+    """The plain gain of a linear stage: volts per volt, per unit of amplitude, or back."""
+    return _PlainGain(device).read(stage)
 
 
 def full_scale_dbu(stage: AdcStage, device: Device) -> float:

@@ -27,9 +27,11 @@ from diaulos.rig.model import (
     PortRef,
     Rig,
     SignalClass,
+    Stage,
     Tap,
 )
 from diaulos.rig.plan import PLAN_HZ, amp_settings, full_scale_dbu, stage_response
+from diaulos.rig.stages import StageReader
 from diaulos.signal.amp import peak_output
 from diaulos.units import dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
 
@@ -174,23 +176,45 @@ def _at(course: Course, point: Point, level: float, digital: bool) -> PlannedLev
 
 def _through(active: Active, level: float, hz: Real, found: list[PlannedLevel]) -> float:
     assert active.leg.path is not None
-    device = active.leg.device
     for stage in active.leg.path.stages:
-        if isinstance(stage, AmpStage):
-            level = driven_output(stage, device, active.exit, level)
-        elif isinstance(stage, DacStage):
-            volts = float(abs(stage_response(stage, device, hz)[0]))
-            level = min(level, 0.0) + peak_volt_to_dbu(volts)
-        elif isinstance(stage, AdcStage):
-            level -= full_scale_dbu(stage, device)
-            if level > CLIP_MARGIN_DB:
-                found.append(PlannedLevel(active.exit, device.name, level, "dBFS", 0.0))
-            level = min(level, 0.0)
-        elif isinstance(stage, CabinetStage) and device.word(stage.setting).endswith(".wav"):
-            continue  # a brought response is levelled at 1 kHz when it is loaded
-        else:
-            level += gain_to_db(float(abs(stage_response(stage, device, hz)[0])))
+        level = _Through(active, level, hz, found).read(stage)
     return level
+
+
+@dataclass(frozen=True)
+class _Through(StageReader[float]):
+    """The peak behind a stage for one at its input."""
+
+    active: Active
+    level: float
+    hz: Real
+    found: list[PlannedLevel]
+
+    def amp(self, stage: AmpStage) -> float:
+        return driven_output(stage, self.active.leg.device, self.active.exit, self.level)
+
+    def dac(self, stage: DacStage) -> float:
+        return min(self.level, 0.0) + peak_volt_to_dbu(self._volts(stage))
+
+    def adc(self, stage: AdcStage) -> float:
+        device = self.active.leg.device
+        level = self.level - full_scale_dbu(stage, device)
+        if level > CLIP_MARGIN_DB:
+            self.found.append(PlannedLevel(self.active.exit, device.name, level, "dBFS", 0.0))
+        return min(level, 0.0)
+
+    def cabinet(self, stage: CabinetStage) -> float:
+        if self.active.leg.device.word(stage.setting).endswith(".wav"):
+            return self.level  # a brought response is levelled at 1 kHz when it is loaded
+        return self._linear(stage)
+
+    def _linear(self, stage: Stage) -> float:
+        return self.level + gain_to_db(self._volts(stage))
+
+    gain = passive = filter = delay = _linear
+
+    def _volts(self, stage: Stage) -> float:
+        return float(abs(stage_response(stage, self.active.leg.device, self.hz)[0]))
 
 
 def driven_output(stage: AmpStage, device: Device, exit_: Point, level: float) -> float:

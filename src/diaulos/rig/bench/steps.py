@@ -32,12 +32,14 @@ from diaulos.rig.model import (
     GainStage,
     InputNoise,
     Offset,
+    PassiveStage,
     Path,
     Port,
     Stage,
 )
 from diaulos.rig.noise import hears_thermal, input_noise
 from diaulos.rig.plan import amp_settings, filter_response, stage_gain
+from diaulos.rig.stages import StageReader
 from diaulos.signal.amp import AmpFaults, Amplifier
 from diaulos.signal.cabinet import cabinet_taps
 from diaulos.signal.fir import minimum_phase
@@ -223,33 +225,7 @@ class StepMaker:
         self._add_port_limit(active.leg.exit, device, path)
 
     def _add_stage(self, stage: Stage, device: Device, key: tuple[Hashable, ...]) -> None:
-        if isinstance(stage, DacStage):
-            self._add(Limit(1.0), "full", *key)
-            self._add(Filter(np.array([stage_gain(stage, device)])), "dac", *key)
-            self._add_hiss(stage.noise_dbu, key)
-        elif isinstance(stage, AdcStage):
-            self._add_input_noise(stage.input_noise, stage.offsets, device, key)
-            self._add(Filter(np.array([stage_gain(stage, device)])), "adc", *key)
-            floor_rms = db_to_gain(stage.floor_dbfs) / math.sqrt(2.0)  # AES17
-            self._add_hiss(volt_to_dbu(floor_rms), (*key, "floor"))
-            self._add(Limit(1.0), "full", *key)
-        elif isinstance(stage, AmpStage):
-            self._add_amp(stage, device, key)
-        elif isinstance(stage, CabinetStage):
-            self._add(Filter(self._cabinet(stage, device)), "cabinet", *key)
-        elif isinstance(stage, GainStage):
-            self._add_input_noise(stage.input_noise, stage.offsets, device, key)
-            self._add(Filter(np.array([stage_gain(stage, device)])), "gain", *key)
-            self._add_hiss(stage.noise_dbu, key)
-        elif isinstance(stage, FilterStage):
-            taps = minimum_phase(
-                lambda f: np.abs(filter_response(stage, device, np.maximum(f, 5.0))),
-                self._rate_hz,
-                max_taps=4096,
-            )
-            self._add(Filter(taps), "filter", *key)
-        elif not isinstance(stage, DelayStage):
-            raise RigError("A passive network must stand alone in its path.", where=device.name)
+        _StageSteps(self, device, key).read(stage)
 
     def _add_amp(self, stage: AmpStage, device: Device, key: tuple[Hashable, ...]) -> None:
         seed = self._seed_of(key)
@@ -340,3 +316,52 @@ def clock_ratio(graph: RigGraph, cable: Cable) -> float:
             return ratio
     free = all(d.has_setting("clock") and d.word("clock") == "internal" for d in (one, other))
     return 1.0 + CRYSTAL_PPM * 1e-6 if free else 1.0
+
+
+@dataclass(frozen=True)
+class _StageSteps(StageReader[None]):
+    """The processors that play a stage, added to a maker's steps."""
+
+    maker: StepMaker
+    device: Device
+    key: tuple[Hashable, ...]
+
+    def dac(self, stage: DacStage) -> None:
+        self.maker._add(Limit(1.0), "full", *self.key)
+        self._add_gain(stage, "dac")
+        self.maker._add_hiss(stage.noise_dbu, self.key)
+
+    def adc(self, stage: AdcStage) -> None:
+        self.maker._add_input_noise(stage.input_noise, stage.offsets, self.device, self.key)
+        self._add_gain(stage, "adc")
+        floor_rms = db_to_gain(stage.floor_dbfs) / math.sqrt(2.0)  # AES17
+        self.maker._add_hiss(volt_to_dbu(floor_rms), (*self.key, "floor"))
+        self.maker._add(Limit(1.0), "full", *self.key)
+
+    def amp(self, stage: AmpStage) -> None:
+        self.maker._add_amp(stage, self.device, self.key)
+
+    def cabinet(self, stage: CabinetStage) -> None:
+        self.maker._add(Filter(self.maker._cabinet(stage, self.device)), "cabinet", *self.key)
+
+    def gain(self, stage: GainStage) -> None:
+        self.maker._add_input_noise(stage.input_noise, stage.offsets, self.device, self.key)
+        self._add_gain(stage, "gain")
+        self.maker._add_hiss(stage.noise_dbu, self.key)
+
+    def filter(self, stage: FilterStage) -> None:
+        taps = minimum_phase(
+            lambda f: np.abs(filter_response(stage, self.device, np.maximum(f, 5.0))),
+            self.maker._rate_hz,
+            max_taps=4096,
+        )
+        self.maker._add(Filter(taps), "filter", *self.key)
+
+    def delay(self, stage: DelayStage) -> None:
+        """Played with all other delays of the course, as one."""
+
+    def passive(self, stage: PassiveStage) -> None:
+        raise RigError("A passive network must stand alone in its path.", where=self.device.name)
+
+    def _add_gain(self, stage: DacStage | AdcStage | GainStage, name: str) -> None:
+        self.maker._add(Filter(np.array([stage_gain(stage, self.device)])), name, *self.key)

@@ -21,6 +21,7 @@ from diaulos.rig.model import (
     Cable,
     CableKind,
     DacStage,
+    DelayStage,
     Device,
     FilterStage,
     GainStage,
@@ -29,7 +30,9 @@ from diaulos.rig.model import (
     Path,
     PortRef,
     SignalClass,
+    Stage,
 )
+from diaulos.rig.stages import StageReader
 from diaulos.signal.amp import AmpSettings, peak_output
 from diaulos.signal.cabinet import CABINETS, magnitude
 
@@ -214,30 +217,52 @@ def _beside(one: complex, other: complex) -> complex:
     return one * other / (one + other)
 
 
-def _stage(stage: object, leg: Leg, level: float, unit: str) -> tuple[float, str, float | None]:
-    """Level and unit behind a stage, and the dBFS before a converter clipped it."""
-    device = leg.device
-    if isinstance(stage, GainStage):
-        added = _knob(device, stage.control) + _switched(stage.offsets, device)
-        return level + stage.gain_db + added, unit, None
-    if isinstance(stage, DacStage):
-        return min(0.0, level) + _full_scale(stage, device, 1.0), "dBu", None
-    if isinstance(stage, AdcStage):
-        level -= _full_scale(stage, device, -1.0)
+Behind = tuple[float, str, float | None]
+"""Level and unit behind a stage, and the dBFS before a converter clipped it."""
+
+
+def _stage(stage: Stage, leg: Leg, level: float, unit: str) -> Behind:
+    return _Behind(leg.device, level, unit).read(stage)
+
+
+@dataclass(frozen=True)
+class _Behind(StageReader[Behind]):
+    device: Device
+    level: float
+    unit: str
+
+    def gain(self, stage: GainStage) -> Behind:
+        added = _knob(self.device, stage.control) + _switched(stage.offsets, self.device)
+        return self.level + stage.gain_db + added, self.unit, None
+
+    def dac(self, stage: DacStage) -> Behind:
+        return min(0.0, self.level) + _full_scale(stage, self.device, 1.0), "dBu", None
+
+    def adc(self, stage: AdcStage) -> Behind:
+        level = self.level - _full_scale(stage, self.device, -1.0)
         return min(0.0, level), "dBFS", level if level > 0.0 else None
-    if isinstance(stage, AmpStage):
+
+    def amp(self, stage: AmpStage) -> Behind:
         model = stage.full_scale_dbu is not None
-        into = level + (stage.full_scale_dbu or 0.0)
-        most = _db(_amp_peak(device, math.sqrt(1.2) * 10.0 ** (into / 20.0)) / math.sqrt(1.2))
+        into = self.level + (stage.full_scale_dbu or 0.0)
+        peak = _amp_peak(self.device, math.sqrt(1.2) * 10.0 ** (into / 20.0))
+        most = _db(peak / math.sqrt(1.2))
         return (most - stage.full_out_dbu, "dBFS", None) if model else (most, "dBu", None)
-    if isinstance(stage, CabinetStage):
-        name = device.word(stage.setting)
+
+    def cabinet(self, stage: CabinetStage) -> Behind:
+        name = self.device.word(stage.setting)
+        added = 0.0
         if name in CABINETS:
-            level += _db(float(magnitude(CABINETS[name], np.array([HZ]))[0]))
-        return level, unit, None
-    if isinstance(stage, FilterStage):
-        return level + _corners(stage, device), unit, None
-    return level, unit, None
+            added = _db(float(magnitude(CABINETS[name], np.array([HZ]))[0]))
+        return self.level + added, self.unit, None
+
+    def filter(self, stage: FilterStage) -> Behind:
+        return self.level + _corners(stage, self.device), self.unit, None
+
+    def _same(self, stage: PassiveStage | DelayStage) -> Behind:
+        return self.level, self.unit, None
+
+    passive = delay = _same
 
 
 def clip_dbu(device: Device, port_id: str, limit: float | None) -> float | None:

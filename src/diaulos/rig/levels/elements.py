@@ -30,7 +30,9 @@ from diaulos.rig.model import (
     DacStage,
     DelayStage,
     Device,
+    FilterStage,
     GainStage,
+    PassiveStage,
     Stage,
 )
 from diaulos.rig.noise import StageNoise, hears_thermal, input_noise
@@ -42,6 +44,7 @@ from diaulos.rig.plan import (
     offset_db,
     stage_response,
 )
+from diaulos.rig.stages import StageReader
 from diaulos.signal.amp import HUM_PARTS, VOICES, idle_response, peak_output
 from diaulos.signal.weighting import a_weighting_gain
 from diaulos.units import (
@@ -263,16 +266,30 @@ def _active_elements(course: Course, active: Active) -> list[Element]:
 
 
 def _stage_elements(course: Course, active: Active, stage: Stage, number: int) -> list[Element]:
-    device = active.leg.device
-    if isinstance(stage, AdcStage):
-        return _adc_elements(course, active, stage)
-    if isinstance(stage, DacStage):
-        return _dac_elements(active, stage, number)
-    if isinstance(stage, AmpStage):
-        return _amp_elements(active, stage)
-    if isinstance(stage, GainStage):
+    return _Elements(course, active, number).read(stage)
+
+
+@dataclass(frozen=True)
+class _Elements(StageReader[list[Element]]):
+    """What a stage is in the arithmetic of levels."""
+
+    course: Course
+    active: Active
+    number: int
+
+    def adc(self, stage: AdcStage) -> list[Element]:
+        return _adc_elements(self.course, self.active, stage)
+
+    def dac(self, stage: DacStage) -> list[Element]:
+        return _dac_elements(self.active, stage, self.number)
+
+    def amp(self, stage: AmpStage) -> list[Element]:
+        return _amp_elements(self.active, stage)
+
+    def gain(self, stage: GainStage) -> list[Element]:
+        device = self.active.leg.device
         noise = input_noise(stage.input_noise, stage.offsets, device)
-        found = _stage_noise(course, active, noise)
+        found = _stage_noise(self.course, self.active, noise)
         found.append(Gain(stage.gain_db + offset_db(stage.offsets, device)))
         if stage.control is not None:
             value = device.number(stage.control)
@@ -281,15 +298,24 @@ def _stage_elements(course: Course, active: Active, stage: Stage, number: int) -
             words = f"output stage of {device.name}"
             found.append(NoiseSource(words, "output", device.id, flat_density(stage.noise_dbu)))
         return found
-    if isinstance(stage, DelayStage):
+
+    def cabinet(self, stage: CabinetStage) -> list[Element]:
+        name = self.active.leg.device.word(stage.setting)
+        if name.endswith(".wav"):
+            return []  # a brought response is levelled at 1 kHz when it is loaded
+        return self._shaped(_cabinet_power(stage, name))
+
+    def _linear(self, stage: FilterStage | PassiveStage) -> list[Element]:
+        response = stage_response(stage, self.active.leg.device, GRID_HZ)
+        return self._shaped(np.square(np.abs(response)))
+
+    filter = passive = _linear
+
+    def delay(self, stage: DelayStage) -> list[Element]:
         return []
-    if isinstance(stage, CabinetStage) and device.word(stage.setting).endswith(".wav"):
-        return []  # a brought response is levelled at 1 kHz when it is loaded
-    if isinstance(stage, CabinetStage):
-        power = _cabinet_power(stage, device.word(stage.setting))
-    else:
-        power = np.square(np.abs(stage_response(stage, device, GRID_HZ)))
-    return [Gain(_db(power[AT_1KHZ]), power)]
+
+    def _shaped(self, power: Real) -> list[Element]:
+        return [Gain(_db(power[AT_1KHZ]), power)]
 
 
 @lru_cache(maxsize=64)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from queue import SimpleQueue
 
@@ -12,7 +13,7 @@ from diaulos.app.jobs import Job, Jobs
 from diaulos.app.services import Services
 from diaulos.app.views.takes.board import BoardRow
 from diaulos.app.widgets.level_window import LevelFigures
-from diaulos.errors import EditError
+from diaulos.errors import EditError, StorageError
 from diaulos.work.capture.recorder import Meters
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.takes.notes import RecordingStore
@@ -117,13 +118,14 @@ class Capture(QObject):
         if frame == 0:
             ahead = "Count-in" if recording.times.count_in else "Pre-roll"
             return f"{ahead}. Space stops."
-        minutes = self._store.free_bytes() / (len(recording.armed) * 3.0 * rate * 60.0)
         text = f"Recording {clock(frame / rate)}"
         if recording.frames is not None:
             text += f" of {clock(recording.frames / rate)}"
         if recording.round_frames:
             text += f", round {frame // recording.round_frames + 1}"
-        text += f", room for {min(999.0, minutes):.0f} min"
+        with contextlib.suppress(StorageError):  # the folder is gone: the desk tells it, once
+            minutes = self._store.free_bytes() / (len(recording.armed) * 3.0 * rate * 60.0)
+            text += f", room for {min(999.0, minutes):.0f} min"
         if meters is not None and (meters.lost_frames or meters.xruns):
             text += f", {meters.xruns} xruns, {meters.lost_frames} frames lost"
         return f"{text}. Space stops, M marks, A again."
