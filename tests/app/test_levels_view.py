@@ -23,7 +23,7 @@ from diaulos.__main__ import main
 from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.calibrate import CalibrateDialog
-from diaulos.app.figures import number
+from diaulos.figures import number
 from diaulos.app.views.levels.columns import columns_of
 from diaulos.app.views.levels.view import LevelsView
 from diaulos.rig.levels.calibration import input_stage

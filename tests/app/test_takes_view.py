@@ -18,7 +18,7 @@ from diaulos import wiring
 from diaulos.__main__ import main
 from diaulos.app import theme
 from diaulos.app.desk import Desk
-from diaulos.app.figures import counted, number
+from diaulos.figures import counted, number
 from diaulos.app.views.takes.view import TakesView
 from diaulos.errors import InputError
 from diaulos.rig.model import Rig

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import theme
-from diaulos.app.figures import typeset
+from diaulos.figures import typeset
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.rig.diagram import RigDiagram
 from diaulos.app.widgets.cables import LABELS, cable_pen

@@ -50,7 +50,7 @@ from diaulos.work.instruments.inputs import (
     rate_impedances,
 )
 from diaulos.work.instruments.strength import strength_warnings
-from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_csv
+from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
 from diaulos.work.reamp.passes import ReampRequest, make_pass
 from diaulos.work.takes.unload import FilteredSource, undo_for
 from diaulos.work.takes.unloading import store_unloaded
@@ -485,7 +485,7 @@ def test_a_take_without_a_di_cannot_be_corrected(tmp_path: Path) -> None:
 def test_trims_go_to_a_sheet(tmp_path: Path) -> None:
     held = session(instrument("one", 0.0), instrument("two", None))
     folder = SessionFolder.create(tmp_path / "S", held)
-    assert folder.write_sheet("trims.csv", trims_csv(held)) == "sheets/trims.csv"
+    assert folder.write_sheet("trims.csv", trims_table(held).csv()) == "sheets/trims.csv"
     rows = (folder.path / "sheets" / "trims.csv").read_text("utf-8").splitlines()
     assert rows[1] == "One,Pickup,Floor modeler,0,off,-12.0,0.0,0.0,0.0,no"
     assert rows[2].startswith("Two,Pickup,Floor modeler,0,off,,")

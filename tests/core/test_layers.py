@@ -14,7 +14,7 @@ HERE = Path(__file__).parents[2]
 PLANTED = {
     "the core knows Qt": ("signal/checks.py", "import PySide6.QtCore"),
     "an arrow upward": ("circuit/pickup.py", "from diaulos.rig import plan"),
-    "a view knows files": ("app/figures.py", "from diaulos.storage import bwf"),
+    "a view knows files": ("app/theme.py", "from diaulos.storage import bwf"),
     "the shell knows devices": ("cli/output.py", "from diaulos.audio import output"),
     "soundfile outside storage": ("work/measuring.py", "import soundfile"),
     "sounddevice outside audio": ("work/loop.py", "import sounddevice"),

@@ -254,7 +254,7 @@ class Impulse(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[5] = 5
+    schema_version: Literal[6] = 6
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)

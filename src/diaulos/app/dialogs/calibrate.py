@@ -15,12 +15,12 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.dialogs.foot import add_foot
-from diaulos.app.figures import number, typeset
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import DiaulosError
+from diaulos.figures import number, typeset
 from diaulos.rig.levels.calibration import (
     TONE_HZ,
     CalibrationPoint,

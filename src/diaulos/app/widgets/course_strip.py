@@ -17,7 +17,8 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
-from diaulos.app.widgets.marks import TAP_WORDS, paint_mark
+from diaulos.app.widgets.marks import paint_mark
+from diaulos.rig.trackplan import TAP_WORDS
 
 ROW = 26
 MOST_ROWS = 4

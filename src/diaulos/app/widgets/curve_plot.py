@@ -21,8 +21,9 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
-from diaulos.app.figures import number
 from diaulos.app.widgets.plot import Plot
+from diaulos.figures import number
+from diaulos.tables import csv_text
 
 LEFT, RIGHT, TOP, BOTTOM = 52, 150, 24, 34
 DECADE_MARKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000)
@@ -151,12 +152,12 @@ class CurvePlot(Plot):
 
     def as_csv(self) -> str:
         """Hz, then dB of every line."""
-        head = ",".join(["Hz", *(f'"{curve.name}"' for curve in self._curves)])
-        rows = [
-            ",".join([f"{hz:.6g}", *(f"{curve.db[i]:.4f}" for curve in self._curves)])
+        head = ["Hz", *(curve.name for curve in self._curves)]
+        rows = (
+            [f"{hz:.6g}", *(f"{curve.db[i]:.4f}" for curve in self._curves)]
             for i, hz in enumerate(self._freqs)
-        ]
-        return "\n".join([head, *rows]) + "\n"
+        )
+        return csv_text(head, rows)
 
     # --- painting ---
 

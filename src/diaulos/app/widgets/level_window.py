@@ -14,7 +14,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
-from diaulos.app.figures import level, number
+from diaulos.figures import level, number
 
 LOWEST_SPAN_DB = 30.0
 

@@ -15,14 +15,6 @@ TAP_TOKENS = {
     "modeled": "modeled",
     "mic": "mic",
 }
-TAP_WORDS = {
-    "di": "dry DI",
-    "printed": "printed after pedals",
-    "amp": "amp, no cabinet",
-    "cabinet": "amp and cabinet",
-    "modeled": "modeled",
-    "mic": "microphone",
-}
 TAP_PATTERNS = {
     "di": Qt.PenStyle.SolidLine,
     "printed": Qt.PenStyle.SolidLine,

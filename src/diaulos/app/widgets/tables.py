@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -13,6 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTab
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
+from diaulos.tables import csv_text
 
 KEY = Qt.ItemDataRole.UserRole
 SORT = Qt.ItemDataRole.UserRole + 1
@@ -119,10 +118,7 @@ class Table(QTableWidget):
 
     def as_csv(self) -> str:
         """Headers and rows in the order shown."""
-        out = io.StringIO()
-        writer = csv.writer(out)
         columns = range(self.columnCount())
-        writer.writerow([self.horizontalHeaderItem(c).text() for c in columns])
-        for row in range(self.rowCount()):
-            writer.writerow([self.item(row, c).text() for c in columns])
-        return out.getvalue()
+        head = [self.horizontalHeaderItem(c).text() for c in columns]
+        rows = [[self.item(row, c).text() for c in columns] for row in range(self.rowCount())]
+        return csv_text(head, rows)

@@ -24,10 +24,11 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
-from diaulos.app.figures import number
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
 from diaulos.app.widgets.plot import Plot
+from diaulos.figures import number
 from diaulos.signal.overview import BASE, Overview
+from diaulos.tables import csv_text
 
 LEFT, RIGHT, TOP, BOTTOM = 68, 12, 6, 20
 CLOSE_UP_FRAMES = 20_000
@@ -208,9 +209,8 @@ class Waveform(Plot):
                 (f"{trace.name} low", low * trace.gain),
                 (f"{trace.name} high", high * trace.gain),
             ]
-        rows = [",".join(f'"{name}"' for name, _ in columns)]
-        rows += [",".join(f"{values[i]:.6g}" for _, values in columns) for i in range(count)]
-        return "\n".join(rows) + "\n"
+        rows = ([f"{values[i]:.6g}" for _, values in columns] for i in range(count))
+        return csv_text([name for name, _ in columns], rows)
 
     # --- painting ---
 

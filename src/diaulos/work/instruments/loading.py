@@ -44,6 +44,7 @@ from diaulos.quantities import (
     Quantity,
     check,
 )
+from diaulos.tables import csv_text
 from diaulos.units import gain_to_db, volt_to_dbu
 
 MAX_FILE_BYTES = 8 * 1024 * 1024
@@ -208,12 +209,10 @@ def curves_csv(cases: list[LoadingCase]) -> str:
     """Level over frequency of every case as text: Hz, then dB re EMF of each."""
     freqs = log_grid(20.0, 20_000.0, CURVE_POINTS)
     columns = [curves_db(case.circuit, [case.load], freqs)[0] for case in cases]
-    rows = [",".join(["Hz", *(f'"{case.ident}"' for case in cases)])]
-    rows += [
-        ",".join([f"{hz:.6g}", *(f"{column[i]:.5f}" for column in columns)])
-        for i, hz in enumerate(freqs)
-    ]
-    return "\n".join(rows) + "\n"
+    rows = (
+        [f"{hz:.6g}", *(f"{column[i]:.5f}" for column in columns)] for i, hz in enumerate(freqs)
+    )
+    return csv_text(["Hz", *(case.ident for case in cases)], rows)
 
 
 __all__ = ["LoadingCase", "analyse", "case_results", "circuit_of", "curves_csv", "read_cases"]

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from dataclasses import dataclass
 
 from diaulos.session.instrument import Instrument, ToneStage
 from diaulos.session.model import Session
+from diaulos.tables import TextTable
 
 # --- one trim each -------------------------------------------------------------------
 
@@ -100,22 +99,23 @@ def solve_trims(session: Session) -> dict[str, float]:
     return solved
 
 
-def trims_csv(session: Session) -> str:
+TRIM_HEAD = (
+    "profile", "position", "tone stage", "trim dB", "pad", "peak dBFS", "left over dB",
+    "drive dB", "drive at trim 0 dB", "stays hot",
+)  # fmt: skip
+
+
+def trims_table(session: Session) -> TextTable:
     """One profile per instrument, named after it, for a sheet."""
-    text = io.StringIO()
-    table = csv.writer(text, lineterminator="\n")
     stage = session.tone_stage
-    table.writerow(
-        ["profile", "position", "tone stage", "trim dB", "pad", "peak dBFS", "left over dB",
-         "drive dB", "drive at trim 0 dB", "stays hot"]
-    )  # fmt: skip
+    rows = []
     for row in trim_rows(session):
         instrument = session.instrument(row.instrument_id)
         position = instrument.position
         figures = (row.peak_dbfs, row.left_over_db, row.drive_db, row.plain_drive_db)
-        table.writerow(
-            [row.name, position.name if position else "", stage.name, f"{row.trim_db:g}",
-             f"-{stage.pad_db:g} dB" if stage.pad_on else "off",
-             *("" if f is None else f"{f:.1f}" for f in figures), "yes" if row.keep_hot else "no"]
+        rows.append(
+            (row.name, position.name if position else "", stage.name, f"{row.trim_db:g}",
+             f"{stage.pad_db:g} dB" if stage.pad_on else "off",
+             *("" if f is None else f"{f:.1f}" for f in figures), "yes" if row.keep_hot else "no")
         )  # fmt: skip
-    return text.getvalue()
+    return TextTable(TRIM_HEAD, tuple(rows))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,6 +12,7 @@ from diaulos.rig.levels.diagram import LevelDiagram, Station
 from diaulos.rig.levels.settings import CourseSetting
 from diaulos.rig.levels.solve import Aim, Setup, Solution
 from diaulos.rig.model import PortRef
+from diaulos.tables import TextTable
 from diaulos.units import LOWEST_DB
 from diaulos.work.rigs.levels import CourseLevels
 from diaulos.work.rigs.solving import Solved
@@ -124,6 +125,24 @@ def _instruction(changes_: tuple[tuple[CourseSetting, float | str], ...]) -> str
 
 
 # --- for scripts ---
+
+
+STATION_HEAD = (
+    "station", "unit", "peak", "typical", "ceiling", "headroom_db", "noise", "noise_a",
+)  # fmt: skip
+
+
+def stations_table(stations: Iterable[Station]) -> TextTable:
+    """Every station of a course with its figures."""
+    rows = []
+    for one in stations:
+        ceiling = "" if one.ceiling is None else f"{one.ceiling:.2f}"
+        room = "" if one.headroom_db is None else f"{one.headroom_db:.2f}"
+        rows.append(
+            (one.place.name, one.unit, f"{one.peak:.2f}", f"{one.typical:.2f}", ceiling, room,
+             f"{one.noise:.2f}", f"{one.noise_a:.2f}")
+        )  # fmt: skip
+    return TextTable(STATION_HEAD, tuple(rows))
 
 
 def station_data(station: Station) -> dict[str, Any]:

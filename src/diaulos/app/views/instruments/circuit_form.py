@@ -17,11 +17,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import number
 from diaulos.app.views.instruments.schematic import Schematic
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.quantity_field import QuantityField
+from diaulos.figures import number
 from diaulos.quantities import (
     CAPACITANCE,
     INDUCTANCE,

@@ -13,10 +13,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import number
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.errors import DiaulosError
+from diaulos.figures import number
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import Session

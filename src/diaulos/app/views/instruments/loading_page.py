@@ -19,13 +19,13 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
-from diaulos.app.figures import number
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped, tip
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.circuit.loading import Load, capacitance_for, log_grid, resistance_for
 from diaulos.errors import DiaulosError
+from diaulos.figures import number
 from diaulos.quantities import CAPACITANCE, FREQUENCY, RESISTANCE, show
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session

@@ -16,11 +16,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import level, number
 from diaulos.app.views.instruments.instrument_list import strength_figures
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelWindow
+from diaulos.figures import level, number
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session

@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.dialogs.measure import MeasureDialog, MeasureRequest
-from diaulos.app.figures import number
 from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.app.views.instruments.circuit_form import CircuitForm
@@ -28,6 +27,7 @@ from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.working import Working
 from diaulos.circuit.loading import Load
+from diaulos.figures import number
 from diaulos.quantities import RESISTANCE, show
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, StrengthReading
@@ -35,7 +35,7 @@ from diaulos.session.model import Session
 from diaulos.session.representative import representative
 from diaulos.work.instruments.drive import make_up_db
 from diaulos.work.instruments.strength import read_strength, record_strength, strength_reading
-from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_csv
+from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.planning import read_excerpt
 
@@ -307,7 +307,7 @@ class InstrumentsView(View):
         session, store = self._document.session, self._document.store
 
         def work(progress: Progress, cancel: CancelToken) -> str:
-            return store.write_sheet("trims.csv", trims_csv(session))
+            return store.write_sheet("trims.csv", trims_table(session).csv())
 
         self._jobs.start(Job("Sheet", work, lambda file: self.said.emit(f"Written: {file}.")))
 

@@ -22,11 +22,12 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from diaulos.app import theme
-from diaulos.app.figures import level, number
 from diaulos.app.views.levels.columns import Column, columns_of
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
+from diaulos.figures import level, number
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.units import LOWEST_DB
+from diaulos.work.rigs.verdicts import stations_table
 
 AXIS = 40
 RIGHT_AXIS = 42
@@ -500,13 +501,5 @@ class LevelDiagramWidget(QWidget):
 
     def copy_csv(self) -> None:
         """Every station with its figures into the clipboard."""
-        rows = ["station,unit,peak,typical,ceiling,headroom_db,noise,noise_a"]
-        for station in self.diagram.stations if self.diagram is not None else ():
-            ceiling = "" if station.ceiling is None else f"{station.ceiling:.2f}"
-            room = "" if station.headroom_db is None else f"{station.headroom_db:.2f}"
-            name = station.place.name.replace('"', '""')
-            rows.append(
-                f'"{name}",{station.unit},{station.peak:.2f},{station.typical:.2f},{ceiling},'
-                f"{room},{station.noise:.2f},{station.noise_a:.2f}"
-            )
-        QGuiApplication.clipboard().setText("\n".join(rows) + "\n")
+        stations = self.diagram.stations if self.diagram is not None else ()
+        QGuiApplication.clipboard().setText(stations_table(stations).csv())

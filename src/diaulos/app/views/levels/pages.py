@@ -13,11 +13,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import number, typeset
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.tables import Cell, Table
+from diaulos.figures import number, typeset
 from diaulos.rig.levels.causes import Cause, Difference
 from diaulos.rig.model import PortRef
 from diaulos.work.rigs.report import LevelsReport

@@ -23,7 +23,6 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.dialogs.calibrate import CalibrateDialog
-from diaulos.app.figures import number
 from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.app.views.levels.controls import ControlsRow
@@ -34,6 +33,7 @@ from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, EditError
+from diaulos.figures import number
 from diaulos.rig.levels.causes import Cause, Difference
 from diaulos.rig.levels.whatif import scenarios
 from diaulos.rig.model import PortRef, Rig, SettingRef

@@ -6,9 +6,9 @@ from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPainter
 
 from diaulos.app import theme
-from diaulos.app.figures import clock, level, number
 from diaulos.app.widgets.marks import paint_mark
 from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
+from diaulos.figures import clock, level, number
 from diaulos.session.model import Pass, Session, Take, tone_words
 from diaulos.units import samples_to_ms
 

@@ -10,9 +10,9 @@ from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
-from diaulos.app.figures import number
 from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
+from diaulos.figures import number
 
 CARD_H = 82
 GAP = 10

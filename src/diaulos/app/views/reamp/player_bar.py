@@ -5,8 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QSlider, QWidget
 
-from diaulos.app.figures import clock, number
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.figures import clock, number
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
 
 CHANNELS = (("di", "DI"), ("reference", "Reference"), ("pass", "Pass"))

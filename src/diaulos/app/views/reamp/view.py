@@ -18,7 +18,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import number
 from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.app.views.reamp.lists import (
@@ -37,6 +36,7 @@ from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.waveform import Trace, Waveform
 from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, RigError
+from diaulos.figures import number
 from diaulos.rig.bench import Probe
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import Rig

@@ -21,9 +21,9 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from diaulos.app import theme
-from diaulos.app.figures import typeset
 from diaulos.app.widgets.cables import LABELS, cable_pen
 from diaulos.app.widgets.marks import TAP_TOKENS
+from diaulos.figures import typeset
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.course import Course
 from diaulos.rig.graph import RigGraph

@@ -14,14 +14,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import number, typeset
 from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped, tip
-from diaulos.app.widgets.marks import TAP_TOKENS, TAP_WORDS
+from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.tables import KEY, Cell, Table
+from diaulos.figures import number, typeset
 from diaulos.rig.checks import Finding, Severity
-from diaulos.rig.model import Cable, PortRef
-from diaulos.rig.trackplan import stereo_sides
+from diaulos.rig.model import PortRef
 from diaulos.work.rigs.look import RigReport
+from diaulos.work.rigs.tables import PATCH_HEAD, TRACK_HEAD, patch_rows, track_rows
 
 SEVERITY_TOKENS = {
     Severity.NOTE: "muted", Severity.CAUTION: "cabinet", Severity.FAULT: "danger",
@@ -139,7 +139,7 @@ class TracksPage(QWidget):
         super().__init__()
         self.table = Table(
             "Tracks",
-            ("In", "Name", "Group", "Tap", "From", "Conv.", "Late", "Peak", "Clips"),
+            TRACK_HEAD,
             4,
             {1: 130, 2: 112},
         )
@@ -167,43 +167,28 @@ class TracksPage(QWidget):
 
     def show_report(self, report: RigReport, rate_hz: float, writable: bool) -> None:
         """Fill the table in the plan's order."""
-        planned = {track.port: track for track in report.rig.tracks}
-        order = {track.port: index for index, track in enumerate(report.rig.tracks)}
         rows = []
-        sides = stereo_sides(report.tracks)
-        plans = sorted(report.tracks, key=lambda p: order.get(p.track, len(order)))
-        for plan in plans:
-            meant = planned.get(plan.track)
-            name = meant.name if meant else report.graph.plug(plan.track).port.name
-            course = plan.course
-            tap = TAP_WORDS[course.tap] if course else "no course"
-            tap += f", {sides[plan.track]}" if plan.track in sides else ""
-            problem = str(plan.problem) if plan.problem else ""
-            peak = number(plan.peak_dbfs, 1) + " dBFS" if plan.peak_dbfs is not None else "–"
-            clipped = "; ".join(
-                f"{at.device}, {at.point.port.name} by {at.clips_db:.1f} dB" for at in plan.clipped
-            )
-            stations = "\n".join(
-                f"{number(at.peak, 1)} {at.unit}  {at.device}: {at.point.port.name}"
-                for at in plan.levels
-            )
-            delay = plan.delay_ms(rate_hz)
+        for one in track_rows(report, rate_hz):
+            course, cells = one.plan.course, one.cells
+            planned = one.meant is not None
             rows.append(
                 (
-                    plan.track,
+                    one.track,
                     (
-                        Cell(str(meant.input_number or "") if meant else "", figure=True),
-                        Cell(name, editable=writable and meant is not None, bold=True),
-                        Cell(meant.group if meant else "", editable=writable and meant is not None),
-                        Cell(tap, problem, token=TAP_TOKENS[course.tap] if course else "danger"),
-                        Cell(course.start.device.name if course else problem),
-                        Cell(f"{course.conversions}" if course else "", "Analog to digital or "
-                             "back, counted along the course", figure=True),
-                        Cell(f"{number(delay, 2)} ms" if course else "", "Converters + processing "
-                             "+ air (length / speed of sound)", delay, True),
-                        Cell(peak, f"Loudest peak at 1 kHz:\n{stations}", plan.peak_dbfs, True),
-                        Cell("yes" if clipped else "no", clipped or "Nothing on its way clips.",
-                             token="danger" if clipped else ""),
+                        Cell(cells[0], figure=True),
+                        Cell(cells[1], editable=writable and planned, bold=True),
+                        Cell(cells[2], editable=writable and planned),
+                        Cell(cells[3], one.problem, token=TAP_TOKENS[course.tap] if course else
+                             "danger"),
+                        Cell(cells[4]),
+                        Cell(cells[5], "Analog to digital or back, counted along the course",
+                             figure=True),
+                        Cell(cells[6], "Converters + processing + air (length / speed of sound)",
+                             one.delay_ms, True),
+                        Cell(cells[7], f"Loudest peak at 1 kHz:\n{one.stations}",
+                             one.plan.peak_dbfs, True),
+                        Cell(cells[8], one.clips or "Nothing on its way clips.",
+                             token="danger" if one.clips else ""),
                     ),
                 )
             )  # fmt: skip
@@ -245,9 +230,7 @@ class PatchPage(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.table = Table(
-            "Patch list", ("From", "To", "Cable", "Length", "Level", "Label"), 1, {0: 190, 5: 100}
-        )
+        self.table = Table("Patch list", PATCH_HEAD, 1, {0: 190, 5: 100})
         self.table.setSortingEnabled(True)
         self.table.sortByColumn(0, Qt.SortOrder.AscendingOrder)
         self.table.itemChanged.connect(self._on_edited)
@@ -267,25 +250,20 @@ class PatchPage(QWidget):
 
     def show_report(self, report: RigReport, writable: bool) -> None:
         """Fill the list."""
-        peaks = _peaks(report)
         rows = []
-        for cable, source, target in report.graph.cables():
-            kind = cable.kind.value if cable.kind.value != "usual" else (
-                source.port.signal_class.label
-            )  # fmt: skip
-            peak = peaks.get((source.device.id, source.port.id))
-            level = f"{number(peak[0], 1)} {peak[1]}" if peak else ""
+        for one in patch_rows(report):
+            cells = one.cells
             rows.append(
                 (
-                    cable.id,
+                    one.cable.id,
                     (
-                        Cell(source.words),
-                        Cell(target.words),
-                        Cell(kind, _cable_words(cable)),
-                        Cell(f"{cable.length_m:g} m", "", cable.length_m, True, writable),
-                        Cell(level, "Loudest planned peak at the output, at 1 kHz",
-                             peak[0] if peak else -999.0, True),
-                        Cell(cable.label, editable=writable),
+                        Cell(cells[0]),
+                        Cell(cells[1]),
+                        Cell(cells[2], one.capacitance),
+                        Cell(cells[3], "", one.cable.length_m, True, writable),
+                        Cell(cells[4], "Loudest planned peak at the output, at 1 kHz",
+                             -999.0 if one.peak is None else one.peak, True),
+                        Cell(cells[5], editable=writable),
                     ),
                 )
             )  # fmt: skip
@@ -304,23 +282,6 @@ class PatchPage(QWidget):
         key = self.table.chosen()
         if isinstance(key, str):
             self.chosen.emit(key)
-
-
-def _peaks(report: RigReport) -> dict[tuple[str, str], tuple[float, str]]:
-    found: dict[tuple[str, str], tuple[float, str]] = {}
-    for plan in report.tracks:
-        if plan.course is None:
-            continue
-        for at in plan.levels:
-            key = (plan.course.legs[at.point.leg].device.id, at.point.port.id)
-            if key not in found or at.peak > found[key][0]:
-                found[key] = (at.peak, at.unit)
-    return found
-
-
-def _cable_words(cable: Cable) -> str:
-    farad = cable.length_m * cable.pf_per_m
-    return f"{cable.length_m:g} m × {cable.pf_per_m:g} pF/m = {farad:.0f} pF"
 
 
 class MonitorPage(QWidget):

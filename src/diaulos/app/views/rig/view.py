@@ -23,7 +23,6 @@ from PySide6.QtWidgets import (
 
 from diaulos.app import theme
 from diaulos.app.dialogs.arrangement import ArrangementDialog
-from diaulos.app.figures import number
 from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.app.views.rig.diagram import RigDiagram
@@ -34,6 +33,7 @@ from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped
 from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, InputError
+from diaulos.figures import number
 from diaulos.quantities import LENGTH, parse
 from diaulos.rig import changes
 from diaulos.rig.catalogue.types import TYPES

@@ -9,9 +9,10 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
-from diaulos.app.figures import counted, number
 from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
-from diaulos.app.widgets.marks import TAP_TOKENS, TAP_WORDS, paint_mark
+from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
+from diaulos.figures import counted, number
+from diaulos.rig.trackplan import TAP_WORDS
 
 LEAST_ROW, MOST_ROW = 58, 104
 FAR_ROW = 190

@@ -12,9 +12,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import clock, counted, number, typeset
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import KEY, Cell, Table
+from diaulos.figures import clock, counted, number, typeset
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import differences_since
 

@@ -8,12 +8,12 @@ from queue import SimpleQueue
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from diaulos.app.figures import clock
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.services import Services
 from diaulos.app.views.takes.board import BoardRow
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.errors import EditError, StorageError
+from diaulos.figures import clock
 from diaulos.work.capture.recorder import Meters
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.takes.notes import RecordingStore

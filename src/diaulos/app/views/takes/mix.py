@@ -19,10 +19,10 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
-from diaulos.app.figures import number
 from diaulos.app.widgets.controls import late_button
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import paint_mark
+from diaulos.figures import number
 from diaulos.work.listening.mixing import MixRow, audible
 
 LOWEST_DB, HIGHEST_DB = -60, 12

@@ -5,10 +5,10 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from diaulos.app.figures import number, typeset
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
+from diaulos.figures import number, typeset
 from diaulos.work.takes.noisecheck import LABELS, Attempt, NoiseRow, best_attempt, changes_since
 
 

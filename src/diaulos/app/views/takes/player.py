@@ -19,7 +19,6 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.document import Document
-from diaulos.app.figures import clock, number
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.widgets.controls import combo
@@ -27,6 +26,7 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.waveform import Mark, Trace, Waveform
 from diaulos.errors import DiaulosError
+from diaulos.figures import clock, number
 from diaulos.session import take_edits
 from diaulos.session.model import Heard, Session, Take, Track
 from diaulos.signal.overview import Overview

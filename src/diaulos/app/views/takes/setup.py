@@ -13,8 +13,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import number
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.figures import number
 from diaulos.session.model import Session, Take
 from diaulos.work.takes.over import Over
 from diaulos.work.takes.recording import RecordRequest

@@ -22,11 +22,11 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
-from diaulos.app.figures import number, typeset
 from diaulos.app.widgets.controls import combo, late_button
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import EditError
+from diaulos.figures import number, typeset
 from diaulos.session.instrument import Instrument, IntonationReading, note_to_midi
 from diaulos.work.instruments.file_tuning import TUNINGS
 from diaulos.work.instruments.tuning import (

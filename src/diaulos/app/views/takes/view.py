@@ -21,7 +21,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.figures import clock, counted, number, typeset
 from diaulos.app.jobs import Job
 from diaulos.app.view import Ending, View, ViewContext
 from diaulos.app.views.takes.board import Board, BoardRow
@@ -38,6 +37,7 @@ from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.tables import Table
 from diaulos.errors import CancelledError, DiaulosError, InputError
+from diaulos.figures import clock, counted, number, typeset
 from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
 from diaulos.session.instrument import IntonationReading

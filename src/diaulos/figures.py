@@ -1,4 +1,4 @@
-"""Figures as text, the same everywhere: fixed widths, a real minus sign, a unit."""
+"""Figures as text, the same in window, shell and sheets: a real minus sign, a unit."""
 
 from __future__ import annotations
 
