@@ -23,9 +23,9 @@ from diaulos.__main__ import main
 from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.calibrate import CalibrateDialog
-from diaulos.figures import number
 from diaulos.app.views.levels.columns import columns_of
 from diaulos.app.views.levels.view import LevelsView
+from diaulos.figures import number
 from diaulos.rig.levels.calibration import input_stage
 from diaulos.rig.model import PortRef, Rig, SettingRef
 from diaulos.rig.templates import build

@@ -20,9 +20,9 @@ from diaulos.app import theme
 from diaulos.app.actions import keys_html
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.import_take import ImportTakeDialog
-from diaulos.figures import number
 from diaulos.app.views.takes.mix import pan_words
 from diaulos.app.views.takes.view import TakesView
+from diaulos.figures import number
 from diaulos.session import edits
 from diaulos.session.model import Heard, Pass, rig_hash
 from diaulos.signal.pitch import Pitch

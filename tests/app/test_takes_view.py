@@ -18,9 +18,9 @@ from diaulos import wiring
 from diaulos.__main__ import main
 from diaulos.app import theme
 from diaulos.app.desk import Desk
-from diaulos.figures import counted, number
 from diaulos.app.views.takes.view import TakesView
 from diaulos.errors import InputError
+from diaulos.figures import counted, number
 from diaulos.rig.model import Rig
 from diaulos.session import edits, take_edits
 from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import theme
-from diaulos.figures import typeset
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.rig.diagram import RigDiagram
 from diaulos.app.widgets.cables import LABELS, cable_pen
@@ -20,6 +19,7 @@ from diaulos.app.widgets.course_strip import MOST_ROWS, CourseRow, CourseStrip
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS, TAP_WORDS, paint_mark
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.working import Working
+from diaulos.figures import typeset
 from diaulos.rig.checks import Context, run_checks
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, SignalClass

@@ -11,10 +11,10 @@ from typing import Any
 from pydantic import ValidationError
 
 from diaulos.errors import RigError
+from diaulos.ids import free_id
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.course import trace_all
 from diaulos.rig.graph import RigGraph
-from diaulos.rig.mending import free_id
 from diaulos.rig.model import (
     AUDIO_CLASSES,
     Cable,
@@ -51,18 +51,9 @@ def add_made(rig: Rig, device: Device, stem: str) -> tuple[Rig, str]:
     if len(rig.devices) >= MOST_DEVICES:
         raise RigError(f"A rig holds {MOST_DEVICES} devices at most.", where=rig.name)
     ident = free_id({d.id for d in rig.devices}, stem)
-    name = free_name({d.name for d in rig.devices}, device.name)
+    name = free_id({d.name for d in rig.devices}, device.name, between=" ")
     new = device.model_copy(update={"id": ident, "name": name})
     return checked(rig, devices=(*rig.devices, new)), ident
-
-
-def free_name(taken: set[str], name: str) -> str:
-    """The name, with a number where it is taken."""
-    number, found = 1, name
-    while found in taken:
-        number += 1
-        found = f"{name} {number}"
-    return found
 
 
 def duplicate_device(rig: Rig, device_id: str) -> tuple[Rig, str]:
@@ -192,7 +183,7 @@ def plan_tracks_as_plugged(rig: Rig, group: str = "One performance") -> Rig:
             continue
         course = traced.course
         known = old.get(traced.track)
-        name = known.name if known else free_name(names, TAP_NAMES[course.tap])
+        name = known.name if known else free_id(names, TAP_NAMES[course.tap], between=" ")
         names.add(name)
         found.append(
             PlannedTrack(

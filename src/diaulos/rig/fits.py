@@ -5,9 +5,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from diaulos.ids import free_id
 from diaulos.rig.checks import REGISTRY, Context, Severity, cabling
 from diaulos.rig.graph import Plug, RigGraph
-from diaulos.rig.mending import free_id
 from diaulos.rig.model import Cable, CableKind, Direction, PortRef, Rig, SignalClass
 
 CABLE_CHECKS = (

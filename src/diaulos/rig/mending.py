@@ -3,17 +3,9 @@
 from __future__ import annotations
 
 from diaulos.errors import RigError
+from diaulos.ids import free_id
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.model import Cable, CableKind, PortRef, Rig
-
-
-def free_id(taken: set[str], stem: str) -> str:
-    """A new id of the form stem, stem2, stem3 ..."""
-    number, found = 1, stem
-    while found in taken:
-        number += 1
-        found = f"{stem}{number}"
-    return found
 
 
 def insert_isolator(rig: Rig, cable_id: str) -> Rig:

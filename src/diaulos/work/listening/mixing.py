@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,9 +15,8 @@ from numpy.typing import NDArray
 from diaulos.session.model import Heard, Pass, Session, Take
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ReadStereo
-from diaulos.work.listening.aligned import pass_in_time
+from diaulos.work.listening.heard import pass_gain_db, pass_reader, track_reader
 from diaulos.work.listening.player import Channel, ReadBlock, pan_gains
-from diaulos.work.measuring import read_span
 from diaulos.work.ports import SessionStore
 
 
@@ -88,10 +86,7 @@ def audible(rows: Iterable[MixRow], solo: frozenset[str] = frozenset()) -> froze
 
 def reader_of(row: MixRow, store: SessionStore) -> ReadBlock:
     """Samples of a row in the take's time: a pass with its delay and polarity taken out."""
-    source = store.open_audio(row.key)
-    read: ReadBlock = partial(read_span, source)
-    if row.passed is not None:
-        read = partial(pass_in_time, source, row.passed)
+    read = track_reader(row.key, store) if row.passed is None else pass_reader(row.passed, store)
     if not row.offset:
         return read
     return lambda first, count: read(first + row.offset, count)
@@ -99,8 +94,7 @@ def reader_of(row: MixRow, store: SessionStore) -> ReadBlock:
 
 def level_of(row: MixRow) -> float:
     """What is asked for, and a pass's match on top."""
-    matched = row.passed.match.total_db if row.passed and row.passed.match else 0.0
-    return row.heard.level_db + matched
+    return row.heard.level_db + (pass_gain_db(row.passed) if row.passed else 0.0)
 
 
 def channels_of(rows: Iterable[MixRow], store: SessionStore) -> tuple[Channel, ...]:

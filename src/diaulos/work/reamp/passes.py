@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from diaulos.errors import EditError, RefusedError
+from diaulos.ids import free_id
 from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course, reamp_course
 from diaulos.rig.model import Rig
@@ -188,13 +189,12 @@ def _free_name(session: Session, take: Take, store: SessionStore) -> tuple[str, 
     """The next free pass id of a take, and its file."""
     taken = {p.id for p in take.passes}
     taken |= {b.item.id for b in session.bin if b.take_id == take.id}
-    number = 1
-    while True:
-        pass_id = f"p{number:02d}"
-        file = f"audio/{take.id}_{pass_id}_k01.wav"
-        if pass_id not in taken and not store.has_file(file):
-            return pass_id, file
-        number += 1
+
+    def file_of(pass_id: str) -> str:
+        return f"audio/{take.id}_{pass_id}_k01.wav"
+
+    pass_id = free_id(lambda one: one in taken or store.has_file(file_of(one)), "p", digits=2)
+    return pass_id, file_of(pass_id)
 
 
 def _match_or_none(

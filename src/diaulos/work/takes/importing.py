@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.ids import free_id
 from diaulos.session.edits import Edit, add_instrument, add_take
 from diaulos.session.model import (
     Family,
@@ -157,9 +158,7 @@ def _instrument(request: ImportRequest, session: Session) -> tuple[str, Edit | N
         return request.instrument_id, None
     base = re.sub(r"[^a-z0-9]+", "_", request.new_instrument.lower()).strip("_") or "instrument"
     base = base if base[0].isalpha() else f"i_{base}"
-    ident, number = base[:36], 2
-    while any(i.id == ident for i in session.instruments):
-        ident, number = f"{base[:32]}_{number}", number + 1
+    ident = free_id({i.id for i in session.instruments}, base[:32], between="_")
     made = representative(ident, request.new_instrument, request.family)
     return ident, add_instrument(made)
 
@@ -168,10 +167,13 @@ def next_take_number(session: Session, store: SessionStore) -> int:
     """The first number that neither a take nor a file has."""
     takes = (*session.takes, *session.take_bin)
     numbers = [int(take.id[1:]) for take in takes if take.id[1:].isdigit()]
-    number = max(numbers, default=0) + 1
-    while store.has_file(f"audio/t{number:04d}_k01.wav"):
-        number += 1
-    return number
+    first = max(numbers, default=0) + 1
+    return int(free_id(lambda ident: has_take_file(store, ident), "t", digits=4, first=first)[1:])
+
+
+def has_take_file(store: SessionStore, take_id: str) -> bool:
+    """Whether audio of a take of this id lies in the folder."""
+    return store.has_file(f"audio/{take_id}_k01.wav")
 
 
 def _told(

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.ids import free_id
 from diaulos.session.edits import Edit, add_impulse
 from diaulos.session.instrument import one_line
 from diaulos.session.model import (
@@ -69,9 +70,8 @@ def import_impulse(
     spectrum = np.abs(np.fft.rfft(taps, max(16_384, taps.size)))
     taps = taps / float(np.max(spectrum)) * 2.0
     stem = re.sub(r"[^A-Za-z0-9_-]+", "-", path.stem)[:60].strip("-_") or "cabinet"
-    file, number = f"impulses/{stem}.wav", 2
-    while store.has_file(file):
-        file, number = f"impulses/{stem}-{number}.wav", number + 1
+    name = free_id(lambda name: store.has_file(f"impulses/{name}.wav"), stem, between="-")
+    file = f"impulses/{name}.wav"
     notes = FileNotes(f"Cabinet impulse response {path.name}", clock())
     sink = store.create_audio(file, rate, 1, "float", notes)
     write_all(sink, iter([taps.astype(np.float32)[:, None]]))

@@ -10,8 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import partial
 
 from diaulos.errors import EditError, InputError
+from diaulos.ids import free_id
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument
@@ -22,7 +24,7 @@ from diaulos.work.capture.recorder import BLOCK_FRAMES, Recorder, RecordResult
 from diaulos.work.measuring import finite_or_none, measure_source
 from diaulos.work.ports import AudioBackend, AudioSink, Clock, FileNotes
 from diaulos.work.rigs.look import look_at
-from diaulos.work.takes.importing import next_take_number
+from diaulos.work.takes.importing import has_take_file, next_take_number
 from diaulos.work.takes.notes import RecordingStore, TakeNote, recording_note
 from diaulos.work.takes.over import (
     Over,
@@ -274,12 +276,12 @@ class _Files:
         """Id of the take of a round: the next that neither a take nor a file has."""
         while len(self._ids) <= turn:
             if not self._ids:
-                number = next_take_number(self.request.session, self.store)
+                first = next_take_number(self.request.session, self.store)
             else:
-                number = int(self._ids[-1][1:]) + 1
-                while self.store.has_file(f"audio/t{number:04d}_k01.wav"):
-                    number += 1
-            self._ids.append(f"t{number:04d}")
+                first = int(self._ids[-1][1:]) + 1
+            self._ids.append(
+                free_id(partial(has_take_file, self.store), "t", digits=4, first=first)
+            )
         return self._ids[turn]
 
     def name(self, turn: int, track: int) -> str:

@@ -24,10 +24,12 @@ from diaulos.app.views.instruments.drive_page import DrivePage
 from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, InstrumentModel
 from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
 from diaulos.app.views.instruments.trims_page import TrimsPage
+from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.working import Working
 from diaulos.circuit.loading import Load
 from diaulos.figures import number
+from diaulos.ids import free_id
 from diaulos.quantities import RESISTANCE, show
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, StrengthReading
@@ -38,6 +40,7 @@ from diaulos.work.instruments.strength import read_strength, record_strength, st
 from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.planning import read_excerpt
+from diaulos.work.reamp.words import Loops
 
 FIGURES_DELAY_MS = 40
 STRUM_SECONDS = 7.0
@@ -59,6 +62,7 @@ class InstrumentsView(View):
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)
         document = context.document
+        self._loops = Loops()
         self._build()
         self._wire()
         self._on_changed(None, document.session)
@@ -193,6 +197,7 @@ class InstrumentsView(View):
     # --- following the document ---
 
     def _on_changed(self, before: Session | None, session: Session) -> None:
+        self._tell_loops(session)
         if before is not None and _same(before, session):
             return
         chosen = self.instrument.id if self.instrument else ""
@@ -209,6 +214,14 @@ class InstrumentsView(View):
             self.list.selectionModel().blockSignals(blocked)
             self.list.viewport().update()
         self._show()
+
+    def _tell_loops(self, session: Session) -> None:
+        """This view has no courses of its own: the strip keeps the loops in sight."""
+        rows = [
+            CourseRow(one.rig_id, one.tap, one.name, one.peak, one.finding, one.serious)
+            for one in self._loops.rows(session, None)
+        ]
+        self._tell_strip(tuple(rows), session.current_rig)
 
     def _show(self) -> None:
         session, instrument = self._document.session, self.instrument
@@ -262,7 +275,7 @@ class InstrumentsView(View):
     def add_instrument(self) -> None:
         """One more, with representative values."""
         session = self._document.session
-        made = representative(_free_id(session, "instrument"), "New instrument")
+        made = representative(_new_id(session, "instrument"), "New instrument")
         self._apply(edits.add_instrument(made))
         self.choose(made.id)
         self.form.name.setFocus()
@@ -272,7 +285,7 @@ class InstrumentsView(View):
         """The chosen one again, under another name; its readings stay with the first."""
         instrument = self.instrument
         if instrument is not None:
-            ident = _free_id(self._document.session, instrument.id)
+            ident = _new_id(self._document.session, instrument.id)
             name = f"{instrument.name} (copy)"[:200]
             made = instrument.model_copy(update={"id": ident, "name": name, "strength": ()})
             self._apply(edits.add_instrument(made))
@@ -419,9 +432,6 @@ def _same(before: Session, after: Session) -> bool:
     )  # fmt: skip
 
 
-def _free_id(session: Session, base: str) -> str:
+def _new_id(session: Session, base: str) -> str:
     stem = re.sub(r"_\d+$", "", base)[:32]
-    used = {i.id for i in session.instruments}
-    if stem not in used:
-        return stem
-    return next(f"{stem}_{n}" for n in range(2, 10_000) if f"{stem}_{n}" not in used)
+    return free_id({i.id for i in session.instruments}, stem, between="_")

@@ -8,9 +8,9 @@ from PySide6.QtGui import QPainter
 from diaulos.app import theme
 from diaulos.app.widgets.marks import paint_mark
 from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
-from diaulos.figures import clock, level, number
+from diaulos.figures import clock, level
 from diaulos.session.model import Pass, Session, Take, tone_words
-from diaulos.units import samples_to_ms
+from diaulos.work.reamp.words import pass_lines, pass_words, take_remarks
 
 
 class TakeRow:
@@ -21,16 +21,7 @@ class TakeRow:
         self.instrument = session.instrument_name(take.instrument_id)
         di = take.di
         self.seconds = di.frames / session.sample_rate_hz if di else 0.0
-        self.remarks: list[str] = []
-        if di is None:
-            self.remarks.append("no DI track")
-        else:
-            if di.clipped_samples:
-                self.remarks.append("DI clips")
-            elif di.clips_ahead:
-                self.remarks.append("DI clips ahead of its converter")
-            if di.full_scale_dbu is None:
-                self.remarks.append("calibration unknown")
+        self.remarks = take_remarks(take)
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, TakeRow) and (self.take, self.instrument) == (
@@ -85,58 +76,10 @@ class PassModel(Rows):
 
     def lines(self, item: Pass) -> tuple[str, str, str]:
         """Three lines of figures."""
-        found = item.alignment
-        if found is None:
-            timing = f"not in time: {item.alignment_refused}"
-        else:
-            ms = samples_to_ms(found.delay_samples, self.rate_hz)
-            timing = (
-                f"{number(found.delay_samples, 2)} samples  {number(ms, 3)} ms  "
-                f"{'normal' if found.polarity > 0 else 'inverted'}"
-            )
-        before = "silent" if item.loudness_lufs is None else number(item.loudness_lufs, 2)
-        if item.match is None:
-            loud = f"{before} LUFS, not matched"
-        else:
-            loud = f"{before} \N{RIGHTWARDS ARROW} {number(item.match.after_lufs, 2)} LUFS"
-            loud += f"  as {item.match.label}"
-        peak = f"peak {level(item.peak_dbfs, 'dBFS')}  headroom {number(item.headroom_db)} dB"
-        if item.clipped_samples:
-            peak += f"  {item.clipped_samples} CLIPPED"
-        return timing, loud, peak
+        return pass_lines(item, self.rate_hz)
 
     def words(self, item: Pass) -> tuple[str, str]:
-        timing, loud, peak = self.lines(item)
-        keep = ", kept" if item.keeper else ""
-        parts = [f"{item.name}{keep}: {self.tone(item)}", " ".join(timing.split()), loud, peak]
-        found = item.alignment
-        if found is not None:
-            parts.append(
-                f"Delay by cross-correlation of the loud blocks, "
-                f"error {number(found.delay_error_samples, 2)} samples (95 %), "
-                f"confidence {found.confidence:.2f}"
-            )
-            if found.drift_ppm is not None and found.drift_error_ppm is not None:
-                parts.append(
-                    f"drift {number(found.drift_ppm, 2, sign=True)} "
-                    f"\N{PLUS-MINUS SIGN}{found.drift_error_ppm:.2f} ppm"
-                )
-        if item.match is not None:
-            parts.append(
-                f"gain {number(item.match.gain_db, 2, sign=True)} dB = reference "
-                f"{number(item.match.reference_lufs, 2)} \N{MINUS SIGN} before "
-                f"{number(item.match.before_lufs, 2)} ({item.match.method})"
-            )
-            if item.match.pair_offset_db < 0.0:
-                parts.append(
-                    f"the pair comes down by {number(-item.match.pair_offset_db, 2)} dB, "
-                    f"so that it stays under \N{MINUS SIGN}1 dBTP"
-                )
-        if item.assumed_calibration:
-            parts.append("send calibration assumed: +12 dBu at 0 dBFS")
-        if item.send_limited_db > 0.0:
-            parts.append(f"send {number(item.send_limited_db)} dB short of the instrument's level")
-        return item.name, "\n".join(parts)
+        return item.name, pass_words(item, self.tone(item), self.rate_hz)
 
 
 class TakeDelegate(RowDelegate):

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
-from diaulos.figures import number
 
 CARD_H = 82
 GAP = 10
@@ -195,10 +194,3 @@ class LoopDiagram(QWidget):
         painter.setPen(look.colour("ink"))
         painter.drawText(QRectF(-80, -8, 160, 16), Qt.AlignmentFlag.AlignCenter, self._amp_name)
         painter.restore()
-
-
-def deviation_words(deviation: tuple[tuple[float, float], ...]) -> str:
-    """The send's deviation over frequency in one line."""
-    low = min(db for _, db in deviation)
-    high = max(db for _, db in deviation)
-    return f"{number(low, 2, sign=True)} to {number(high, 2, sign=True)} dB, 80 Hz to 8 kHz"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import partial
 
 from PySide6.QtCore import QItemSelectionModel, Qt, QTimer
 from PySide6.QtWidgets import (
@@ -27,7 +26,7 @@ from diaulos.app.views.reamp.lists import (
     TakeModel,
     TakeRow,
 )
-from diaulos.app.views.reamp.loop_diagram import LoopDiagram, StationShown, deviation_words
+from diaulos.app.views.reamp.loop_diagram import LoopDiagram, StationShown
 from diaulos.app.views.reamp.player_bar import PlayerBar
 from diaulos.app.views.reamp.tone_panel import TonePanel
 from diaulos.app.widgets.course_strip import CourseRow
@@ -36,22 +35,24 @@ from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.waveform import Trace, Waveform
 from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, RigError
-from diaulos.figures import number
 from diaulos.rig.bench import Probe
-from diaulos.rig.course import can_reamp, reamp_course
-from diaulos.rig.model import Rig
 from diaulos.session import edits
-from diaulos.session.model import MatchTarget, Pass, Session, Take, Track, tone_words
+from diaulos.session.model import Pass, Session, Take, tone_words
 from diaulos.signal.overview import Overview, build_overview
-from diaulos.units import db_to_gain, samples_to_ms
-from diaulos.work.instruments.drive import drive_change, matching_tone
-from diaulos.work.listening.aligned import pass_blocks, pass_in_time
-from diaulos.work.listening.player import Channel
-from diaulos.work.measuring import read_span
+from diaulos.units import db_to_gain
+from diaulos.work.listening.aligned import pass_blocks
+from diaulos.work.listening.heard import compared_channels, pass_gain_db, pass_reader, track_reader
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.matching import rematch
 from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass, open_di
 from diaulos.work.reamp.planning import Excerpt, ReampPlan, plan_reamp, read_excerpt
+from diaulos.work.reamp.words import (
+    Loops,
+    made_words,
+    send_remarks,
+    send_words,
+    tone_remark,
+)
 from diaulos.work.takes.exporting import export_pass
 from diaulos.work.takes.impulses import import_impulse, load_impulses
 from diaulos.work.takes.overviews import overview_of
@@ -82,7 +83,7 @@ class ReampView(View):
         super().__init__(context)
         document = context.document
         self._plan: ReampPlan | None = None
-        self._taps: dict[str, tuple[Rig, str]] = {}
+        self._loops = Loops()
         self._plan_key: tuple[object, ...] = ()
         self._excerpts: dict[str, Excerpt] = {}
         self._waves: _Waves | None = None
@@ -432,24 +433,15 @@ class ReampView(View):
     def _show_plan(self, plan: ReampPlan, target_dbfs: float) -> None:
         self._plan = plan
         self._problem.hide()
-        tap = self._tap_of(plan.rig) or "amp"
+        tap = self._loops.tap_of(plan.rig) or "amp"
         shown = [(p.station.side, _station(p, tap, target_dbfs)) for p in plan.probes]
         out = tuple(station for side, station in shown if side == "out")
         back = tuple(station for side, station in shown if side == "back")
         amp = next((d.name for d in plan.rig.devices if d.kind == "amp"), "")
         self.loop.show_loop(out, back, amp, tone_words(plan.rig))
         send = plan.send
-        text = (
-            f"Send {number(send.gain_db, 1, sign=True)} dB: {number(send.amp_peak_dbu)} dBu peak "
-            f"at the amp input, as at the DI input (1 kHz; {deviation_words(send.deviation_db)}). "
-            f"Return gain {number(plan.return_gain_db, 0)} dB."
-        )
-        text += self._tone_remark()
-        if send.assumed:
-            text += " Calibration unknown: +12 dBu is assumed."
-        if send.limited_db > 0.05:
-            text += f" {number(send.limited_db)} dB short: more would clip. Raise the box's trim."
-        self._send_text.setText(text)
+        remark = tone_remark(self._document.session, self.take)
+        self._send_text.setText(send_words(plan) + remark + send_remarks(plan))
         looks = f" The amp looks back into {send.source_ohm / 1000.0:.1f} kilohm."
         self._send_text.setToolTip(
             "Send gain = dBu at 0 dBFS of the DI \N{MINUS SIGN} dBu at the amp input for a "
@@ -457,51 +449,13 @@ class ReampView(View):
         )
         self._tell_courses()
 
-    def _tone_remark(self) -> str:
-        """A tone remembers with what it was made, and says so when it is used with others."""
-        session, take = self._document.session, self.take
-        if take is None or not take.instrument_id:
-            return ""
-        tone = matching_tone(session, session.rig())
-        if tone is None or tone.instrument_id in ("", take.instrument_id):
-            return ""
-        try:
-            change = drive_change(session, tone, session.instrument(take.instrument_id))
-        except DiaulosError:
-            made = session.instrument_name(tone.instrument_id) or "another instrument"
-            return f" {tone.name} was made with {made}."
-        way = "harder" if change.drive_db > 0.0 else "more gently"
-        return (
-            f" {tone.name} was made with {change.made_with}: driven "
-            f"{number(abs(change.drive_db))} dB {way} here."
-        )
-
-    def _tap_of(self, rig: Rig) -> str:
-        """What comes back from a rig, "" where no played track leads back; kept for as long
-        as the rig is the same."""
-        known = self._taps.get(rig.id)
-        if known is None or known[0] is not rig:
-            known = (rig, reamp_course(rig).tap if can_reamp(rig) else "")
-            self._taps[rig.id] = known
-        return known[1]
-
     def _tell_courses(self) -> None:
+        """The loops for the strip."""
         session = self._document.session
-        rows = []
-        for rig in session.rigs:
-            tap = self._tap_of(rig)
-            if not tap:
-                continue
-            last = _last_pass(session, rig.name)
-            peak = f"last peak {number(last.peak_dbfs):>6} dBFS" if last else "no pass yet"
-            finding, serious = "choose it to see its levels", False
-            if rig.id == session.current_rig and self._plan is not None:
-                finding, serious = _finding(self._plan)
-            if last and last.clipped_samples:
-                finding, serious = "last pass clipped", True
-            rows.append(
-                CourseRow(rig.id, tap, f"{rig.name}: {tone_words(rig)}", peak, finding, serious)
-            )
+        rows = [
+            CourseRow(one.rig_id, one.tap, one.name, one.peak, one.finding, one.serious)
+            for one in self._loops.rows(session, self._plan)
+        ]
         self._tell_strip(tuple(rows), session.current_rig)
 
     # --- edits ---
@@ -573,7 +527,7 @@ class ReampView(View):
         if self.take is not None and self.take.id == outcome.take_id:
             row = self.passes.row_of(made.id)
             self.pass_list.setCurrentIndex(self.passes.index(row))
-        self.said.emit(_told(made, self._document.session.sample_rate_hz))
+        self.said.emit(made_words(made, self._document.session.sample_rate_hz))
 
     def match_again(self) -> None:
         """Match the chosen pass to the reference that is set now."""
@@ -746,13 +700,12 @@ class ReampView(View):
             return
         store = self._document.store
         one = next((p for p in take.passes if p.id == waves.pass_id), None)
-        traces = [Trace("DI", "di", waves.di, partial(read_span, store.open_audio(take.di.file)))]
+        traces = [Trace("DI", "di", waves.di, track_reader(take.di.file, store))]
         if one is not None and waves.back is not None:
-            gain = db_to_gain(one.match.total_db) if one.match else 1.0
+            gain = db_to_gain(pass_gain_db(one))
             snapshot = self._document.session.snapshots.get(one.rig_hash)
-            tap = (self._tap_of(snapshot) if snapshot else "") or "amp"
-            reader = partial(pass_in_time, store.open_audio(one.file), one)
-            traces.append(Trace(one.name, tap, waves.back, reader, gain))
+            tap = (self._loops.tap_of(snapshot) if snapshot else "") or "amp"
+            traces.append(Trace(one.name, tap, waves.back, pass_reader(one, store), gain))
         rate = self._document.session.sample_rate_hz
         self.wave.set_traces(tuple(traces), take.di.frames, rate)
 
@@ -762,40 +715,17 @@ class ReampView(View):
             return
         store = self._document.store
         try:
-            channels = [Channel("di", partial(read_span, store.open_audio(take.di.file)))]
-            offset = one.match.pair_offset_db if one and one.match else 0.0
-            reference = self._reference_channel(take, self.tone.target, offset)
-            if reference is not None:
-                channels.append(reference)
-            if one is not None:
-                gain = one.match.total_db if one.match else 0.0
-                source = store.open_audio(one.file)
-                channels.append(Channel("pass", partial(pass_in_time, source, one), gain))
+            channels = compared_channels(take, one, self.tone.target, store)
         except DiaulosError as error:
             self.problem.emit(error)
             return
-        self.player.set_channels(tuple(channels), take.di.frames)
+        self.player.set_channels(channels, take.di.frames)
         self.bar.set_available({channel.key for channel in channels})
         self.bar.show_time(
             self.player.position, take.di.frames, self._document.session.sample_rate_hz
         )
         self.player.hear(self.bar.heard)
         self._set_loop()
-
-    def _reference_channel(
-        self, take: Take, target: MatchTarget, offset_db: float
-    ) -> Channel | None:
-        store = self._document.store
-        if target.kind == "track":
-            track: Track = take.track(target.ident)
-            return Channel("reference", partial(read_span, store.open_audio(track.file)), offset_db)
-        if target.kind == "pass":
-            other = take.pass_(target.ident)
-            gain = (other.match.total_db if other.match else 0.0) + offset_db
-            return Channel(
-                "reference", partial(pass_in_time, store.open_audio(other.file), other), gain
-            )
-        return None
 
     def toggle_play(self) -> None:
         """Play or pause."""
@@ -883,36 +813,3 @@ def _station(shown: Probe, tap: str, target_dbfs: float) -> StationShown:
         "RMS of a sine reading (AES17), the floor is the noise with nothing played."
     )
     return StationShown(title, port, figures, token, trace)
-
-
-def _last_pass(session: Session, rig_name: str) -> Pass | None:
-    made = [p for take in session.takes for p in take.passes if p.rig_name == rig_name]
-    return max(made, key=lambda p: p.made_at, default=None)
-
-
-def _finding(plan: ReampPlan) -> tuple[str, bool]:
-    clipping = [p for p in plan.probes if p.headroom_db is not None and p.headroom_db <= 0.05]
-    if clipping:
-        return f"clips first: {clipping[0].station.name}", True
-    if plan.send.limited_db > 0.05:
-        return f"send {number(plan.send.limited_db)} dB short", False
-    if plan.send.assumed:
-        return "send calibration assumed", False
-    room = min((p.headroom_db for p in plan.probes if p.headroom_db is not None), default=0.0)
-    return f"nothing clips, {number(room)} dB left", False
-
-
-def _told(made: Pass, rate_hz: int) -> str:
-    if made.alignment is None:
-        return f"{made.name}: recorded, but not in time. {made.alignment_refused}"
-    ms = samples_to_ms(made.alignment.delay_samples, rate_hz)
-    text = (
-        f"{made.name}: {number(made.alignment.delay_samples, 2)} samples ({number(ms, 2)} ms) late"
-    )
-    if made.alignment.polarity < 0:
-        text += ", polarity inverted and corrected"
-    if made.match is not None:
-        text += f", matched to {number(made.match.after_lufs, 2)} LUFS"
-        if made.match.pair_offset_db < 0.0:
-            text += f" (pair down {number(-made.match.pair_offset_db)} dB)"
-    return text + "."

@@ -34,13 +34,13 @@ from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped
 from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, InputError
 from diaulos.figures import number
+from diaulos.ids import free_id
 from diaulos.quantities import LENGTH, parse
 from diaulos.rig import changes
 from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.checks import Finding, Severity, worst
 from diaulos.rig.course import Course
 from diaulos.rig.fits import joined
-from diaulos.rig.mending import free_id
 from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.safety import notices
 from diaulos.rig.templates import TEMPLATES, build
@@ -668,7 +668,7 @@ class RigView(View):
         template = TEMPLATES[template_id]
         rig = build(template_id, self._free_rig_id())
         names = {r.name for r in self._document.session.rigs}
-        rig = rig.model_copy(update={"name": changes.free_name(names, rig.name)})
+        rig = rig.model_copy(update={"name": free_id(names, rig.name, between=" ")})
         if self._document.apply(edits.add_rig(rig, f"Add {template.name}")):
             self.said.emit(template.sentence)
 
@@ -683,7 +683,7 @@ class RigView(View):
         """The rig once more under another name."""
         names = {r.name for r in self._document.session.rigs}
         copy = self.rig.model_copy(
-            update={"id": self._free_rig_id(), "name": changes.free_name(names, self.rig.name)}
+            update={"id": self._free_rig_id(), "name": free_id(names, self.rig.name, between=" ")}
         )
         self._document.apply(edits.add_rig(copy, "Duplicate the rig"))
 

@@ -5,8 +5,6 @@ The mix itself is shown by `MixPanel`; here it is read from the session and hear
 
 from __future__ import annotations
 
-from functools import partial
-
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -30,10 +28,10 @@ from diaulos.figures import clock, number
 from diaulos.session import take_edits
 from diaulos.session.model import Heard, Session, Take, Track
 from diaulos.signal.overview import Overview
+from diaulos.work.listening.heard import track_reader
 from diaulos.work.listening.mixing import audible, channels_of, level_of, mix_rows
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
 from diaulos.work.listening.sound import Sound
-from diaulos.work.measuring import read_span
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.takes.over import Over, bar_of
 from diaulos.work.takes.overviews import overview_of
@@ -184,7 +182,7 @@ class TakePlayer(QWidget):
 
     def _show_overview(self, track: Track, overview: Overview) -> None:
         try:
-            reader = partial(read_span, self._document.store.open_audio(track.file))
+            reader = track_reader(track.file, self._document.store)
         except DiaulosError as error:
             self.problem.emit(error)
             return

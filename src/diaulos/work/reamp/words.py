@@ -1,0 +1,224 @@
+"""What is said of stored takes, plans, loops and passes: one place for window and shell."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from diaulos.errors import DiaulosError
+from diaulos.figures import level, number
+from diaulos.rig.course import can_reamp, reamp_course
+from diaulos.rig.model import Rig
+from diaulos.session.model import Pass, Session, Take, tone_words
+from diaulos.units import samples_to_ms
+from diaulos.work.instruments.drive import drive_change, matching_tone
+from diaulos.work.reamp.planning import ReampPlan
+
+
+def take_remarks(take: Take) -> tuple[str, ...]:
+    """What is wrong with a stored take."""
+    di = take.di
+    if di is None:
+        return ("no DI track",)
+    found = []
+    if di.clipped_samples:
+        found.append("DI clips")
+    elif di.clips_ahead:
+        found.append("DI clips ahead of its converter")
+    if di.full_scale_dbu is None:
+        found.append("calibration unknown")
+    return tuple(found)
+
+
+# --- the plan ---
+
+
+def deviation_words(deviation: tuple[tuple[float, float], ...]) -> str:
+    """The send's deviation over frequency in one line."""
+    low = min(db for _, db in deviation)
+    high = max(db for _, db in deviation)
+    return f"{number(low, 2, sign=True)} to {number(high, 2, sign=True)} dB, 80 Hz to 8 kHz"
+
+
+def send_words(plan: ReampPlan) -> str:
+    """How it is sent, and with which return gain."""
+    send = plan.send
+    return (
+        f"Send {number(send.gain_db, 1, sign=True)} dB: {number(send.amp_peak_dbu)} dBu peak "
+        f"at the amp input, as at the DI input (1 kHz; {deviation_words(send.deviation_db)}). "
+        f"Return gain {number(plan.return_gain_db, 0)} dB."
+    )
+
+
+def send_remarks(plan: ReampPlan) -> str:
+    """What must be known of the send."""
+    send, text = plan.send, ""
+    if send.assumed:
+        text += " Calibration unknown: +12 dBu is assumed."
+    if send.limited_db > 0.05:
+        text += f" {number(send.limited_db)} dB short: more would clip. Raise the box's trim."
+    return text
+
+
+def plan_finding(plan: ReampPlan) -> tuple[str, bool]:
+    """The worst that is known of a loop, and whether it is serious."""
+    clipping = [p for p in plan.probes if p.headroom_db is not None and p.headroom_db <= 0.05]
+    if clipping:
+        return f"clips first: {clipping[0].station.name}", True
+    if plan.send.limited_db > 0.05:
+        return f"send {number(plan.send.limited_db)} dB short", False
+    if plan.send.assumed:
+        return "send calibration assumed", False
+    room = min((p.headroom_db for p in plan.probes if p.headroom_db is not None), default=0.0)
+    return f"nothing clips, {number(room)} dB left", False
+
+
+def tone_remark(session: Session, take: Take | None) -> str:
+    """A tone remembers with what it was made, and says so when it is used with others."""
+    if take is None or not take.instrument_id:
+        return ""
+    tone = matching_tone(session, session.rig())
+    if tone is None or tone.instrument_id in ("", take.instrument_id):
+        return ""
+    try:
+        change = drive_change(session, tone, session.instrument(take.instrument_id))
+    except DiaulosError:
+        made = session.instrument_name(tone.instrument_id) or "another instrument"
+        return f" {tone.name} was made with {made}."
+    way = "harder" if change.drive_db > 0.0 else "more gently"
+    return (
+        f" {tone.name} was made with {change.made_with}: driven "
+        f"{number(abs(change.drive_db))} dB {way} here."
+    )
+
+
+# --- loops ---
+
+
+@dataclass(frozen=True)
+class LoopRow:
+    """One rig that reamps, in the words of the strip."""
+
+    rig_id: str
+    tap: str
+    name: str
+    peak: str
+    finding: str
+    serious: bool
+
+
+class Loops:
+    """The rigs of a session that reamp. What comes back from a rig is kept for as long as it is
+    the same: finding its course takes a moment."""
+
+    def __init__(self) -> None:
+        self._taps: dict[str, tuple[Rig, str]] = {}
+
+    def tap_of(self, rig: Rig) -> str:
+        """What comes back from a rig, "" where no played track leads back."""
+        known = self._taps.get(rig.id)
+        if known is None or known[0] is not rig:
+            known = (rig, reamp_course(rig).tap if can_reamp(rig) else "")
+            self._taps[rig.id] = known
+        return known[1]
+
+    def rows(self, session: Session, plan: ReampPlan | None) -> tuple[LoopRow, ...]:
+        """Every rig that reamps; `plan` is that of the current one."""
+        rows = []
+        for rig in session.rigs:
+            tap = self.tap_of(rig)
+            if not tap:
+                continue
+            last = last_pass(session, rig.name)
+            peak = f"last peak {number(last.peak_dbfs):>6} dBFS" if last else "no pass yet"
+            finding, serious = "choose it to see its levels", False
+            if rig.id == session.current_rig and plan is not None:
+                finding, serious = plan_finding(plan)
+            if last and last.clipped_samples:
+                finding, serious = "last pass clipped", True
+            name = f"{rig.name}: {tone_words(rig)}"
+            rows.append(LoopRow(rig.id, tap, name, peak, finding, serious))
+        return tuple(rows)
+
+
+def last_pass(session: Session, rig_name: str) -> Pass | None:
+    """The newest pass through a rig of this name."""
+    made = [p for take in session.takes for p in take.passes if p.rig_name == rig_name]
+    return max(made, key=lambda p: p.made_at, default=None)
+
+
+# --- passes ---
+
+
+def pass_lines(one: Pass, rate_hz: float) -> tuple[str, str, str]:
+    """Three lines of figures: time, loudness, peak."""
+    found = one.alignment
+    if found is None:
+        timing = f"not in time: {one.alignment_refused}"
+    else:
+        ms = samples_to_ms(found.delay_samples, rate_hz)
+        timing = (
+            f"{number(found.delay_samples, 2)} samples  {number(ms, 3)} ms  "
+            f"{'normal' if found.polarity > 0 else 'inverted'}"
+        )
+    before = "silent" if one.loudness_lufs is None else number(one.loudness_lufs, 2)
+    if one.match is None:
+        loud = f"{before} LUFS, not matched"
+    else:
+        loud = f"{before} \N{RIGHTWARDS ARROW} {number(one.match.after_lufs, 2)} LUFS"
+        loud += f"  as {one.match.label}"
+    peak = f"peak {level(one.peak_dbfs, 'dBFS')}  headroom {number(one.headroom_db)} dB"
+    if one.clipped_samples:
+        peak += f"  {one.clipped_samples} CLIPPED"
+    return timing, loud, peak
+
+
+def pass_words(one: Pass, tone: str, rate_hz: float) -> str:
+    """All that is known of a pass, a line each, with how it was worked out."""
+    timing, loud, peak = pass_lines(one, rate_hz)
+    keep = ", kept" if one.keeper else ""
+    parts = [f"{one.name}{keep}: {tone}", " ".join(timing.split()), loud, peak]
+    found = one.alignment
+    if found is not None:
+        parts.append(
+            f"Delay by cross-correlation of the loud blocks, "
+            f"error {number(found.delay_error_samples, 2)} samples (95 %), "
+            f"confidence {found.confidence:.2f}"
+        )
+        if found.drift_ppm is not None and found.drift_error_ppm is not None:
+            parts.append(
+                f"drift {number(found.drift_ppm, 2, sign=True)} "
+                f"\N{PLUS-MINUS SIGN}{found.drift_error_ppm:.2f} ppm"
+            )
+    if one.match is not None:
+        parts.append(
+            f"gain {number(one.match.gain_db, 2, sign=True)} dB = reference "
+            f"{number(one.match.reference_lufs, 2)} \N{MINUS SIGN} before "
+            f"{number(one.match.before_lufs, 2)} ({one.match.method})"
+        )
+        if one.match.pair_offset_db < 0.0:
+            parts.append(
+                f"the pair comes down by {number(-one.match.pair_offset_db, 2)} dB, "
+                f"so that it stays under \N{MINUS SIGN}1 dBTP"
+            )
+    if one.assumed_calibration:
+        parts.append("send calibration assumed: +12 dBu at 0 dBFS")
+    if one.send_limited_db > 0.0:
+        parts.append(f"send {number(one.send_limited_db)} dB short of the instrument's level")
+    return "\n".join(parts)
+
+
+def made_words(made: Pass, rate_hz: int) -> str:
+    """What is said when a pass is there."""
+    if made.alignment is None:
+        return f"{made.name}: recorded, but not in time. {made.alignment_refused}"
+    ms = samples_to_ms(made.alignment.delay_samples, rate_hz)
+    text = (
+        f"{made.name}: {number(made.alignment.delay_samples, 2)} samples ({number(ms, 2)} ms) late"
+    )
+    if made.alignment.polarity < 0:
+        text += ", polarity inverted and corrected"
+    if made.match is not None:
+        text += f", matched to {number(made.match.after_lufs, 2)} LUFS"
+        if made.match.pair_offset_db < 0.0:
+            text += f" (pair down {number(-made.match.pair_offset_db)} dB)"
+    return text + "."
