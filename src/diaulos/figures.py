@@ -7,6 +7,16 @@ import re
 
 MINUS = "\N{MINUS SIGN}"
 
+TAP_WORDS = {
+    "di": "dry DI",
+    "printed": "printed after pedals",
+    "amp": "amp, no cabinet",
+    "cabinet": "amp and cabinet",
+    "modeled": "modeled",
+    "mic": "microphone",
+}
+"""A tap in words."""
+
 
 def number(value: float, places: int = 1, *, sign: bool = False) -> str:
     """A figure; silence and the unknown as a dash."""

@@ -453,7 +453,7 @@ def test_plot_reading_and_copies(shown: InstrumentsView, opened: Desk, qtbot: Qt
     opened.copy_csv()
     lines = QApplication.clipboard().text().splitlines()
     assert len(lines) == 1001
-    assert lines[0].startswith('Hz,"Line input"')
+    assert lines[0].startswith("Hz,Line input")
     opened.copy_image()
     assert not QApplication.clipboard().pixmap().isNull()
 

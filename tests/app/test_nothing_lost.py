@@ -39,13 +39,13 @@ Settle = Callable[[Desk], None]
 
 
 @pytest.fixture
-def busy(opened: Desk) -> Iterator[Desk]:
+def busy(opened: Desk, qtbot: QtBot) -> Iterator[Desk]:
     """Something runs that can be cancelled."""
     gate = threading.Event()
     assert opened.jobs.start(Job("Blocking", lambda p, c: gate.wait(60.0), lambda r: None))
     yield opened
     gate.set()
-    opened.jobs.shut_down()
+    qtbot.waitUntil(lambda: not opened.jobs.busy, timeout=30_000)
 
 
 # --- refused ---
@@ -424,6 +424,7 @@ def test_leaving_a_view_and_recording_pause_what_sounds(
     settled(opened)
     assert not reamp.player.playing
     takes = opened.views["takes"]
+    takes.takes.choose("t0001")
     takes.player.sound.set_level(-33.0)
     takes.player.toggle_play()
     assert takes.player.sound.playing
@@ -465,8 +466,8 @@ def test_a_view_is_its_row(
     desk = Desk(window, services)
     window.show()
     assert desk.open_path(demo_copy)
-    window.activateWindow()
-    qtbot.keyClick(window, Qt.Key.Key_9, Qt.KeyboardModifier.ControlModifier)
+    assert window.action("dummy_view").shortcut().toString() == "Ctrl+9"
+    window.action("dummy_view").trigger()
     assert isinstance(desk.current, Dummy)
     assert window._status.text() == "A view of its own."
     assert window.rail._buttons["dummy"].isChecked()
@@ -503,7 +504,9 @@ def test_names_with_markup_are_shown_as_they_are(
         if isinstance(label, RichLabel):
             assert "<img" not in label.text()
         else:
-            assert label.textFormat() == Qt.TextFormat.PlainText, label.text()
+            # A form's own labels hold our own words.
+            plain = label.textFormat() == Qt.TextFormat.PlainText
+            assert plain or "<" not in label.text(), label.text()
     assert any(bold in label.text() for label in labels)
     assert "&lt;b&gt;" in tip(bold)
     assert tip("plain") == "plain"

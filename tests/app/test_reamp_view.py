@@ -288,7 +288,7 @@ def test_waveform_keys_and_copies(with_pass: Desk, qtbot: QtBot) -> None:
     wave.grab()  # close up, the samples themselves are drawn
     with_pass.copy_csv()
     text = QApplication.clipboard().text()
-    assert text.splitlines()[0] == '"seconds","DI low","DI high","Pass 1 low","Pass 1 high"'
+    assert text.splitlines()[0] == "seconds,DI low,DI high,Pass 1 low,Pass 1 high"
     assert len(text.splitlines()) == 1001
     with_pass.copy_image()
     assert not QApplication.clipboard().pixmap().isNull()

@@ -71,7 +71,7 @@ class Slow:
     """A back end that goes on until it is told to stop."""
 
     def open(self, spec, callback):  # type: ignore[no-untyped-def]
-        self.spec, self.callback, self.xruns = spec, callback, 0
+        self.spec, self.callback, self.xruns, self.stopped = spec, callback, 0, False
         self.info = StreamInfo(spec.rate_hz, 0.01, 0.01, "slow", True)
         return self
 
@@ -84,9 +84,13 @@ class Slow:
         while True:
             time.sleep(0.002)
             inputs = 0.1 * rng.standard_normal((count, self.spec.input_channels))
-            if not self.callback(inputs, outputs, count, BlockTime(at), BlockStatus()):
+            go_on = self.callback(inputs, outputs, count, BlockTime(at), BlockStatus())
+            if self.stopped or not go_on:
                 return
             at += count
+
+    def stop(self) -> None:
+        self.stopped = True
 
 
 def slowly(view: TakesView) -> None:

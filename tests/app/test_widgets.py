@@ -16,10 +16,10 @@ from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.rig.diagram import RigDiagram
 from diaulos.app.widgets.cables import LABELS, cable_pen
 from diaulos.app.widgets.course_strip import MOST_ROWS, CourseRow, CourseStrip
-from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS, TAP_WORDS, paint_mark
+from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS, paint_mark
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.working import Working
-from diaulos.figures import typeset
+from diaulos.figures import TAP_WORDS, typeset
 from diaulos.rig.checks import Context, run_checks
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, SignalClass

@@ -40,17 +40,6 @@ TARGET_PEAK_DBFS = -12.0
 CLIP_MARGIN_DB = 0.05
 
 
-TAP_WORDS = {
-    "di": "dry DI",
-    "printed": "printed after pedals",
-    "amp": "amp, no cabinet",
-    "cabinet": "amp and cabinet",
-    "modeled": "modeled",
-    "mic": "microphone",
-}
-"""A tap in words."""
-
-
 @dataclass(frozen=True)
 class PlannedLevel:
     """The loudest peak at a port: dBu, or dBFS in the digital part. `ceiling` is the port's

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.rig.trackplan import TAP_WORDS
+from diaulos.figures import TAP_WORDS
 from diaulos.session.instrument import one_line
 from diaulos.session.model import Session
 from diaulos.work.ports import ExternalSource

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
 from diaulos.app.widgets.marks import paint_mark
-from diaulos.rig.trackplan import TAP_WORDS
+from diaulos.figures import TAP_WORDS
 
 ROW = 26
 MOST_ROWS = 4

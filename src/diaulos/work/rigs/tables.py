@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from diaulos.figures import number
+from diaulos.figures import TAP_WORDS, number
 from diaulos.rig.model import Cable, PlannedTrack, PortRef
-from diaulos.rig.trackplan import TAP_WORDS, TrackPlan, stereo_sides
+from diaulos.rig.trackplan import TrackPlan, stereo_sides
 from diaulos.tables import TextTable
 from diaulos.work.rigs.look import RigReport
 

@@ -37,7 +37,7 @@ from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError, RigError
 from diaulos.rig.bench import Probe
 from diaulos.session import edits
-from diaulos.session.model import Pass, Session, Take, tone_words
+from diaulos.session.model import Pass, Session, Take, Track, tone_words
 from diaulos.signal.overview import Overview, build_overview
 from diaulos.units import db_to_gain
 from diaulos.work.listening.aligned import pass_blocks
@@ -698,16 +698,25 @@ class ReampView(View):
         take, waves = self.take, self._waves
         if take is None or take.di is None or waves is None or waves.take_id != take.id:
             return
+        rate = self._document.session.sample_rate_hz
+        try:
+            traces = self._traces(take, take.di, waves)
+        except DiaulosError as error:  # a file that is gone is told where it would be seen
+            self.wave.set_empty_text(str(error))
+            self.wave.set_traces((), 0, rate)
+            return
+        self.wave.set_traces(traces, take.di.frames, rate)
+
+    def _traces(self, take: Take, di: Track, waves: _Waves) -> tuple[Trace, ...]:
         store = self._document.store
+        traces = [Trace("DI", "di", waves.di, track_reader(di.file, store))]
         one = next((p for p in take.passes if p.id == waves.pass_id), None)
-        traces = [Trace("DI", "di", waves.di, track_reader(take.di.file, store))]
         if one is not None and waves.back is not None:
-            gain = db_to_gain(pass_gain_db(one))
             snapshot = self._document.session.snapshots.get(one.rig_hash)
             tap = (self._loops.tap_of(snapshot) if snapshot else "") or "amp"
+            gain = db_to_gain(pass_gain_db(one))
             traces.append(Trace(one.name, tap, waves.back, pass_reader(one, store), gain))
-        rate = self._document.session.sample_rate_hz
-        self.wave.set_traces(tuple(traces), take.di.frames, rate)
+        return tuple(traces)
 
     def _refresh_channels(self) -> None:
         take, one = self.take, self.chosen_pass

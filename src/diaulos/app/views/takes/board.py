@@ -11,8 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from diaulos.app import theme
 from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
-from diaulos.figures import counted, number
-from diaulos.rig.trackplan import TAP_WORDS
+from diaulos.figures import TAP_WORDS, counted, number
 
 LEAST_ROW, MOST_ROW = 58, 104
 FAR_ROW = 190
