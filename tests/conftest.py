@@ -43,6 +43,14 @@ def demo_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return path
 
 
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """The demo that all workers share goes when the last of them has ended."""
+    factory = getattr(session.config, "_tmp_path_factory", None)
+    if os.environ.get("PYTEST_XDIST_WORKER") or factory is None:
+        return
+    shutil.rmtree(factory.getbasetemp() / "demo", ignore_errors=True)
+
+
 @pytest.fixture(autouse=True)
 def _own_folders(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     """No test reads or writes the person's own settings."""

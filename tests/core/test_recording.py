@@ -6,7 +6,6 @@ import errno
 import json
 import os
 import random
-import signal
 import subprocess
 import sys
 import textwrap
@@ -293,60 +292,6 @@ def test_a_real_limit_on_file_size_is_such_an_end(tmp_path: Path) -> None:
         wanted = np.rint(known(np.arange(both), channel) * 2**23) / 2**23
         assert np.array_equal(samples[:both], wanted)
     assert os.strerror(errno.EFBIG)
-
-
-# --- a killed process ---
-
-CHILD = """
-import sys
-sys.path[:0] = {path!r}
-from pathlib import Path
-from known_source import KnownBackend
-from diaulos.storage.bwf import Bext, WavWriter
-from diaulos.work.capture.recorder import Recorder
-
-folder = Path({folder!r})
-sinks = [WavWriter(folder / f"{{n}}.wav", {rate}, 1, "24", Bext()) for n in range(8)]
-
-class Told(KnownBackend):
-    def open(self, spec, callback):
-        def told(inputs, outputs, count, time, status):
-            go_on = callback(inputs, outputs, count, time, status)
-            print(time.frame + count, flush=True)
-            return go_on
-
-        return super().open(spec, told)
-
-Recorder(Told(realtime=True), sinks, {rate}).run()
-"""
-
-
-@pytest.mark.parametrize("batch", range(10))
-def test_a_killed_recording_keeps_all_but_the_last_second(batch: int, tmp_path: Path) -> None:
-    """Fifty moments in all, five at a time: eight tracks, SIGKILL, every kept sample right."""
-    rng = random.Random(batch)
-    children = []
-    for n in range(5):
-        folder = tmp_path / str(n)
-        folder.mkdir()
-        script = CHILD.format(path=sys.path, folder=str(folder), rate=RATE)
-        child = subprocess.Popen([sys.executable, "-c", script], stdout=subprocess.PIPE, text=True)
-        children.append((folder, child))
-    for folder, child in children:
-        assert child.stdout is not None
-        child.stdout.readline()  # it records
-        time.sleep(rng.uniform(0.0, 0.7))
-        child.send_signal(signal.SIGKILL)
-        with child.stdout:
-            told = child.stdout.read().split()
-        child.wait()
-        captured = int(told[-1]) if told else 0
-        for channel in range(8):
-            samples, rate = soundfile.read(str(folder / f"{channel}.wav"))
-            assert rate == RATE
-            assert samples.size >= captured - RATE
-            wanted = np.rint(known(np.arange(samples.size), channel) * 2**23) / 2**23
-            assert np.array_equal(samples, wanted)
 
 
 # --- takes ---

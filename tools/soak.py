@@ -1,0 +1,44 @@
+"""Long checks, whole: ./diaulos soak NAME [--tenth] [--seed N]. What is not named runs all."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+HERE = Path(__file__).resolve().parent.parent
+sys.path[:0] = [str(HERE / "tests" / name) for name in ("soak", "core", "")]
+
+import disk
+import hostile
+import kills
+
+CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
+    "kills": lambda tenth, seed: kills.run(kills.WHOLE // (10 if tenth else 1), seed),
+    "mutants": lambda tenth, seed: hostile.run(
+        hostile.SESSIONS // (10 if tenth else 1), hostile.AUDIO // (10 if tenth else 1), seed
+    ),
+    "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
+}
+
+
+def main() -> int:
+    """Run what is named; 1 when something did not hold."""
+    parser = argparse.ArgumentParser(prog="diaulos soak", description=__doc__)
+    parser.add_argument("names", nargs="*", choices=[*CHECKS, []], metavar="|".join(CHECKS))
+    parser.add_argument("--tenth", action="store_true", help="the fixed tenth that CI runs")
+    parser.add_argument("--seed", type=int, default=1)
+    asked = parser.parse_args()
+    wrong = 0
+    for name in asked.names or CHECKS:
+        begun = time.monotonic()
+        words, failed = CHECKS[name](asked.tenth, asked.seed)
+        wrong += failed
+        print(f"{words}\n  ({time.monotonic() - begun:.0f} s)", flush=True)
+    return 1 if wrong else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
