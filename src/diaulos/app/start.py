@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
     from diaulos.app.main_window import MainWindow
     from diaulos.app.services import Services
+    from diaulos.work.ports import Progress
 
 HEAVY = (
     "numpy",
@@ -216,10 +217,10 @@ class Starter:
         self.wires.ready.emit()
 
 
-def _write_demo(path: Path, progress: object) -> object:
+def _write_demo(path: Path, progress: Progress) -> object:
     from diaulos.demo.saltmarsh import write_demo
 
-    return write_demo(path, progress)  # type: ignore[arg-type]
+    return write_demo(path, progress)
 
 
 def _warm() -> None:

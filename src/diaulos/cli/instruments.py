@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, cast
 
 import typer
 
@@ -37,7 +37,7 @@ def loading(
         print_json({"cases": found})
         return
     for entry in found:
-        results: dict[str, Any] = entry["results"]  # type: ignore[assignment]
+        results = cast(dict[str, Any], entry["results"])
         peak = results.get("f_res_Hz")
         lines = [
             (

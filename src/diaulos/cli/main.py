@@ -313,8 +313,8 @@ def reamp(
         elif match_track:
             passes = {p.id for p in session.take(take).passes}
             passes |= {p.name for p in session.take(take).passes}
-            kind = "pass" if match_track in passes else "track"
-            target = MatchTarget(kind=kind, ident=match_track)  # type: ignore[arg-type]
+            is_pass = match_track in passes
+            target = MatchTarget(kind="pass" if is_pass else "track", ident=match_track)
         impulses = load_impulses(session, folder)
         with told_progress("Reamp", as_json) as progress:
             outcome = make_pass(

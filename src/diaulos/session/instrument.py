@@ -255,7 +255,9 @@ class Instrument(Frozen):
     def active(self) -> bool:
         """Whether the chosen position is buffered."""
         position = self.position
-        return bool(position) and self.pickup(position.pickups[0]).values.kind == "active"  # type: ignore[union-attr]
+        if position is None:
+            return False
+        return self.pickup(position.pickups[0]).values.kind == "active"
 
     @property
     def measured(self) -> bool:

@@ -117,7 +117,8 @@ class CurvePlot(Plot):
     def _x(self, hz: float | Real) -> float | Real:
         plot = self._plot()
         low, high = np.log(self._freqs[0]), np.log(self._freqs[-1])
-        return plot.left() + (np.log(hz) - low) / (high - low) * plot.width()
+        share: float | Real = (np.log(hz) - low) / (high - low)
+        return plot.left() + share * plot.width()
 
     def _y(self, db: float | Real) -> float | Real:
         plot = self._plot()

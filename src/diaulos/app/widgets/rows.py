@@ -71,8 +71,8 @@ class RowDelegate(QStyledItemDelegate):
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         look = theme.current()
         painter.save()
-        rect = QRectF(option.rect)  # type: ignore[attr-defined]
-        state = option.state  # type: ignore[attr-defined]
+        rect = QRectF(option.rect)
+        state = option.state
         if state & QStyle.StateFlag.State_Selected:
             painter.fillRect(rect, look.colour("paper"))
             painter.fillRect(QRectF(rect.left(), rect.top(), 4, rect.height()), look.colour("amp"))

@@ -116,9 +116,18 @@ class Table(QTableWidget):
                 self.setCurrentCell(row, 0)
                 return
 
+    def choose_first(self) -> None:
+        """The first row."""
+        if self.rowCount():
+            self.setCurrentCell(0, 0)
+
     def as_csv(self) -> str:
         """Headers and rows in the order shown."""
         columns = range(self.columnCount())
-        head = [self.horizontalHeaderItem(c).text() for c in columns]
-        rows = [[self.item(row, c).text() for c in columns] for row in range(self.rowCount())]
+        head = [_text(self.horizontalHeaderItem(c)) for c in columns]
+        rows = [[_text(self.item(row, c)) for c in columns] for row in range(self.rowCount())]
         return csv_text(head, rows)
+
+
+def _text(item: QTableWidgetItem | None) -> str:
+    return "" if item is None else item.text()

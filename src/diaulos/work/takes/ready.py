@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from diaulos.rig.checks import Finding, Severity
-from diaulos.rig.model import PortRef
+from diaulos.rig.model import PortRef, Tap
 from diaulos.rig.trackplan import TrackPlan
 from diaulos.session.model import Session
 from diaulos.work.rigs.look import RigReport, look_at, node_load_of
@@ -19,7 +19,7 @@ class Armed:
 
     port: PortRef
     name: str
-    tap: str
+    tap: Tap
     input_number: int | None
     source: str
     plan: TrackPlan

@@ -171,7 +171,7 @@ class Recording:
                 Track(
                     id=f"k{number + 1:02d}",
                     name=one.name,
-                    tap=one.tap,  # type: ignore[arg-type]
+                    tap=one.tap,
                     file=file,
                     frames=source.frames if punch else min(count, source.frames),
                     full_scale_dbu=full,

@@ -2,30 +2,23 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QGridLayout,
-    QHBoxLayout,
     QLineEdit,
     QMenu,
     QPushButton,
-    QScrollArea,
-    QSlider,
-    QVBoxLayout,
     QWidget,
 )
 
+from diaulos.app.views.instruments.circuit_fields import CircuitFields
 from diaulos.app.views.instruments.schematic import Schematic
-from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.controls import choose
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.figures import number
 from diaulos.quantities import (
     CAPACITANCE,
     INDUCTANCE,
-    LENGTH,
     LEVEL,
     RESISTANCE,
     Quantity,
@@ -34,7 +27,6 @@ from diaulos.quantities import (
 from diaulos.session import edits
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import (
-    FAMILY_WORDS,
     ComparedInput,
     Instrument,
     note_to_midi,
@@ -43,9 +35,7 @@ from diaulos.session.model import Session
 from diaulos.session.representative import PICKUP_TYPES, TUNINGS, pickup, usual_controls
 from diaulos.work.instruments.inputs import rig_inputs
 
-NARROW = 5
 """Characters that a combo box of the form shows at least."""
-PER_METRE = Quantity("capacitance per metre", "F", "pF", 1e-13, 1e-7, allow_zero=True)
 
 # Fields of a pickup per kind: name, key, quantity, base unit per stored unit.
 FIELDS: dict[str, tuple[tuple[str, str, Quantity, float], ...]] = {
@@ -66,11 +56,9 @@ FIELDS: dict[str, tuple[tuple[str, str, Quantity, float], ...]] = {
         ("Noise", "noise_dbu", LEVEL, 1.0),
     ),
 }
-LIGHTS = {"volume_ohm": "volume", "tone_ohm": "tone", "tone_nf": "tone", "cable_m": "cable",
-          "cable_pf_per_m": "cable"}  # fmt: skip
 
 
-class CircuitForm(QWidget):
+class CircuitForm(CircuitFields):
     """Pickup, controls, cable, strings, inputs compared; the circuit drawn above them."""
 
     edit_asked = Signal(object, str)
@@ -86,160 +74,6 @@ class CircuitForm(QWidget):
         self.fields: dict[str, QuantityField] = {}
         self.schematic = Schematic()
         self._build()
-
-    # --- building ---
-
-    def _build(self) -> None:
-        column = QVBoxLayout(self)
-        column.setContentsMargins(8, 0, 0, 0)
-        column.setSpacing(5)
-        column.addWidget(self.schematic)
-        inside = QWidget()
-        groups = QVBoxLayout(inside)
-        groups.setContentsMargins(0, 0, 4, 0)
-        groups.setSpacing(4)
-        self.name = QLineEdit()
-        self.name.setProperty("field", "true")
-        self.name.setAccessibleName("Name of the instrument")
-        self.name.editingFinished.connect(self._on_name)
-        groups.addWidget(self.name)
-        row = QHBoxLayout()
-        self.family = combo("Family", FAMILY_WORDS, NARROW)
-        self.family.activated.connect(lambda _i: self._change("family", self.family.currentData()))
-        self.tuning = combo("Strings and tuning", least=NARROW)
-        self.tuning.setEditable(True)
-        self.tuning.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
-        for words, strings in TUNINGS.items():
-            self.tuning.addItem(words, strings)
-        self.tuning.activated.connect(self._on_tuning_chosen)
-        line = self.tuning.lineEdit()
-        assert line is not None
-        line.setAccessibleName("Strings, lowest first")
-        line.editingFinished.connect(self._on_tuning_typed)
-        row.addWidget(self.family)
-        row.addWidget(self.tuning, 1)
-        groups.addLayout(row)
-        groups.addWidget(self._pickup_group())
-        groups.addWidget(self._controls_group())
-        groups.addWidget(self._cable_group())
-        groups.addWidget(self._inputs_group())
-        self.notes = QLineEdit()
-        self.notes.setProperty("field", "true")
-        self.notes.setAccessibleName("Notes")
-        self.notes.setPlaceholderText("Notes")
-        self.notes.editingFinished.connect(lambda: self._change("notes", self.notes.text()))
-        groups.addWidget(self.notes)
-        groups.addStretch(1)
-        area = QScrollArea()
-        area.setWidget(inside)
-        area.setWidgetResizable(True)
-        area.setFrameShape(QScrollArea.Shape.NoFrame)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        column.addWidget(area, 1)
-
-    def _pickup_group(self) -> QWidget:
-        group, grid = _group("Pickup")
-        self.position = combo("Selector position", least=NARROW)
-        self.position.activated.connect(
-            lambda _i: self._change("position_id", self.position.currentData())
-        )
-        self.which = combo("Pickup of the position", least=NARROW)
-        self.which.activated.connect(lambda _i: self._refill())
-        types = {key: words for key, (words, _) in PICKUP_TYPES.items()}
-        self.type = combo("Pickup type", types, NARROW)
-        self.type.activated.connect(self._on_type)
-        self.add_position = QPushButton("Add")
-        self.add_position.setAccessibleName("Add pickup")
-        self.add_position.setToolTip("One more pickup with a selector position of its own.")
-        self.add_position.clicked.connect(self._on_add_pickup)
-        grid.addWidget(self.position, 0, 0, 1, 2)
-        grid.addWidget(self.add_position, 0, 2, 1, 2)
-        grid.addWidget(self.which, 1, 0, 1, 2)
-        grid.addWidget(self.type, 1, 2, 1, 2)
-        self._values = QWidget()
-        self._value_grid = QGridLayout(self._values)
-        _tight(self._value_grid)
-        grid.addWidget(self._values, 2, 0, 1, 4)
-        self.measured = QCheckBox("Measured (not representative)")
-        self.measured.setToolTip("Representative values are from memory, not of your pickup.")
-        self.measured.clicked.connect(self._on_measured)
-        grid.addWidget(self.measured, 3, 0, 1, 4)
-        return group
-
-    def _controls_group(self) -> QWidget:
-        group, grid = _group("Controls")
-        self.volume = self._knob("volume_knob", "Volume")
-        self.tone = self._knob("tone_knob", "Tone")
-        for index, (words, knob, ohm) in enumerate(
-            (("Volume", self.volume, "volume_ohm"), ("Tone", self.tone, "tone_ohm"))
-        ):
-            field = self._field(ohm, RESISTANCE, f"{words} pot", 1.0, optional=True)
-            field.changed.connect(lambda value, key=ohm: self._change_control(key, value))
-            grid.addWidget(TextLabel(words), index, 0)
-            grid.addWidget(knob, index, 1)
-            grid.addWidget(field, index, 2)
-        self.taper = QCheckBox("Audio taper")
-        self.taper.setToolTip("An audio taper gives 15 % at the middle (common practice).")
-        self.taper.clicked.connect(
-            lambda on: self._change_control("volume_taper", "audio" if on else "linear")
-        )
-        self.wiper = QCheckBox("Tone at wiper")
-        self.wiper.clicked.connect(
-            lambda on: self._change_control("tone_at", "wiper" if on else "hot")
-        )
-        cap = self._field("tone_nf", CAPACITANCE, "Tone capacitor", 1e-9)
-        cap.changed.connect(lambda value: self._change_control("tone_nf", value * 1e9))
-        bleed = self._field("bleed_pf", CAPACITANCE, "Treble bleed", 1e-12)
-        bleed.changed.connect(lambda value: self._change_control("bleed_pf", value * 1e12))
-        rows = QHBoxLayout()
-        rows.addWidget(self.taper)
-        rows.addWidget(self.wiper)
-        grid.addLayout(rows, 2, 0, 1, 3)
-        caps = QHBoxLayout()
-        caps.setSpacing(6)
-        for words, field in (("Tone C", cap), ("Bleed C", bleed)):
-            caps.addWidget(TextLabel(words))
-            caps.addWidget(field)
-        grid.addLayout(caps, 3, 0, 1, 3)
-        grid.setColumnStretch(1, 1)
-        return group
-
-    def _cable_group(self) -> QWidget:
-        group, grid = _group("Usual cable")
-        length = self._field("cable_m", LENGTH, "Cable length", 1.0)
-        length.changed.connect(lambda value: self._change("cable_m", value))
-        per_m = self._field("cable_pf_per_m", PER_METRE, "Cable capacitance per metre", 1e-12)
-        per_m.changed.connect(lambda value: self._change("cable_pf_per_m", value * 1e12))
-        grid.addWidget(length, 0, 0)
-        grid.addWidget(per_m, 0, 1)
-        grid.addWidget(TextLabel("/m"), 0, 2)
-        return group
-
-    def _inputs_group(self) -> QWidget:
-        group, self._inputs_grid = _group("Inputs compared")
-        return group
-
-    def _knob(self, key: str, words: str) -> QSlider:
-        slider = QSlider(Qt.Orientation.Horizontal)
-        slider.setRange(0, 100)
-        slider.setPageStep(10)
-        slider.setAccessibleName(f"{words} knob, 0 to 10")
-        slider.valueChanged.connect(
-            lambda value, k=key: self._change_control(k, value / 10.0, merge=f"{k} turned")
-        )
-        slider.setToolTip(f"{words} knob from 0 to 10")
-        return slider
-
-    def _field(
-        self, key: str, quantity: Quantity, name: str, unit: float, *, optional: bool = False
-    ) -> QuantityField:
-        field = QuantityField(quantity, name, optional=optional)
-        light = LIGHTS.get(key, key)
-        field.focused.connect(lambda on, k=light: self.schematic.light(k if on else ""))
-        field.setProperty("unit", unit)
-        self.fields[key] = field
-        return field
 
     # --- showing ---
 
@@ -535,23 +369,3 @@ class CircuitForm(QWidget):
                 beside_ohm=two.load.ohm, beside_pf=two.load.farad * 1e12,
             )  # fmt: skip
             self._ask(edits.set_compared_inputs((*self._session.compared_inputs, pair)))
-
-
-def _tight(grid: QGridLayout) -> None:
-    grid.setContentsMargins(0, 0, 0, 0)
-    grid.setHorizontalSpacing(6)
-    grid.setVerticalSpacing(2)
-
-
-def _group(title: str) -> tuple[QWidget, QGridLayout]:
-    holder = QWidget()
-    column = QVBoxLayout(holder)
-    column.setContentsMargins(0, 2, 0, 0)
-    column.setSpacing(2)
-    label = TextLabel(title)
-    label.setProperty("role", "title")
-    column.addWidget(label)
-    grid = QGridLayout()
-    _tight(grid)
-    column.addLayout(grid)
-    return holder, grid

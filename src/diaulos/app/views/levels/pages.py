@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, Signal, SignalInstance
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -334,10 +334,10 @@ class CheckPage(QWidget):
         found = next((one for one in rows if str(one.track) == key), None)
         return found or max(rows, key=lambda one: abs(one.db))
 
-    def _emit(self, signal: object) -> None:
+    def _emit(self, signal: SignalInstance) -> None:
         difference = self.chosen()
         if difference is not None:
-            signal.emit(difference)  # type: ignore[attr-defined]
+            signal.emit(difference)
 
 
 class DistancePage(QWidget):

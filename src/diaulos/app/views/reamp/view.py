@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QItemSelectionModel, Qt, QTimer
 from PySide6.QtWidgets import (
-    QFileDialog,
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QListView,
     QPushButton,
@@ -18,7 +14,8 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.jobs import Job
-from diaulos.app.view import View, ViewContext
+from diaulos.app.view import ViewContext
+from diaulos.app.views.reamp.listening import Waves
 from diaulos.app.views.reamp.lists import (
     PassDelegate,
     PassModel,
@@ -29,52 +26,34 @@ from diaulos.app.views.reamp.lists import (
 from diaulos.app.views.reamp.loop_diagram import LoopDiagram, StationShown
 from diaulos.app.views.reamp.player_bar import PlayerBar
 from diaulos.app.views.reamp.tone_panel import TonePanel
+from diaulos.app.views.reamp.work import ReampWork
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures
-from diaulos.app.widgets.waveform import Trace, Waveform
+from diaulos.app.widgets.waveform import Waveform
 from diaulos.app.widgets.working import Working
-from diaulos.errors import DiaulosError, RigError
+from diaulos.errors import DiaulosError
 from diaulos.rig.bench import Probe
 from diaulos.session import edits
-from diaulos.session.model import Pass, Session, Take, Track, tone_words
-from diaulos.signal.overview import Overview, build_overview
-from diaulos.units import db_to_gain
-from diaulos.work.listening.aligned import pass_blocks
-from diaulos.work.listening.heard import compared_channels, pass_gain_db, pass_reader, track_reader
+from diaulos.session.model import Session, tone_words
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.reamp.matching import rematch
-from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass, open_di
+from diaulos.work.reamp.passes import open_di
 from diaulos.work.reamp.planning import Excerpt, ReampPlan, plan_reamp, read_excerpt
 from diaulos.work.reamp.words import (
     Loops,
-    made_words,
     send_remarks,
     send_words,
     tone_remark,
 )
-from diaulos.work.takes.exporting import export_pass
-from diaulos.work.takes.impulses import import_impulse, load_impulses
-from diaulos.work.takes.overviews import overview_of
+from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.unload import undo_for
-from diaulos.work.takes.unloading import UnloadedTake, store_unloaded
 
 PLAN_DELAY_MS = 60
 TICK_MS = 33
 TARGET_BAND_DB = 6.0
 
 
-@dataclass(frozen=True)
-class _Waves:
-    """What is drawn and heard of a take and one pass."""
-
-    take_id: str
-    pass_id: str
-    di: Overview
-    back: Overview | None
-
-
-class ReampView(View):
+class ReampView(ReampWork):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "reamp"
@@ -86,7 +65,7 @@ class ReampView(View):
         self._loops = Loops()
         self._plan_key: tuple[object, ...] = ()
         self._excerpts: dict[str, Excerpt] = {}
-        self._waves: _Waves | None = None
+        self._waves: Waves | None = None
         self.player = self._sound.place()
         self._build()
         self._wire()
@@ -226,20 +205,6 @@ class ReampView(View):
         self._tick.setInterval(TICK_MS)
         self._tick.timeout.connect(self._on_tick)
 
-    # --- what is chosen ---
-
-    @property
-    def take(self) -> Take | None:
-        """The chosen take, as it is in the session now."""
-        row = self.takes.item(self.take_list.currentIndex().row())
-        return row.take if row else None
-
-    @property
-    def chosen_pass(self) -> Pass | None:
-        """The chosen pass."""
-        found = self.passes.item(self.pass_list.currentIndex().row())
-        return found if isinstance(found, Pass) else None
-
     def take_focus(self) -> None:
         """Where the keyboard goes when the view is shown."""
         self.take_list.setFocus()
@@ -247,22 +212,6 @@ class ReampView(View):
             self.said.emit("No takes yet. Import a DI with Ctrl+I.")
         else:
             self.said.emit("Choose a take. R sends it out to the amplifier and back.")
-
-    def hear_di(self) -> None:
-        """The DI alone, or with others when solo is off."""
-        self.bar.choose("di")
-
-    def hear_reference(self) -> None:
-        """The reference."""
-        self.bar.choose("reference")
-
-    def hear_pass(self) -> None:
-        """The pass."""
-        self.bar.choose("pass")
-
-    def toggle_loop(self) -> None:
-        """Loop what is shown, or not."""
-        self.bar.toggle_loop()
 
     @property
     def settled(self) -> bool:
@@ -274,9 +223,6 @@ class ReampView(View):
             return True
         told = self._plan is not None or not self._problem.isHidden()
         return told and self._waves is not None
-
-    def _choose_take(self, row: int) -> None:
-        self.take_list.setCurrentIndex(self.takes.index(row))
 
     def choose_course(self, key: str) -> None:
         """A loop of the strip: its rig."""
@@ -458,319 +404,12 @@ class ReampView(View):
         ]
         self._tell_strip(tuple(rows), session.current_rig)
 
-    # --- edits ---
-
-    def _on_setting(self, device: str, setting: str, value: object) -> None:
-        assert isinstance(value, (str, float))
-        rig = self._document.session.current_rig
-        if not self._document.apply(edits.set_device_setting(rig, device, setting, value)):
-            self.tone.show_rig(self._document.session, self._document.session.rig())
-
-    def keep(self) -> None:
-        """Mark or unmark the chosen pass."""
-        take, one = self.take, self.chosen_pass
-        if take and one and not self._document.read_only:
-            self._document.apply(edits.keep_pass(take.id, one.id, not one.keeper))
-
-    def discard(self) -> None:
-        """The chosen pass into the bin."""
-        take, one = self.take, self.chosen_pass
-        if take and one and not self._document.read_only:
-            self.player.pause()
-            if self._document.apply(edits.discard_pass(take.id, one.id)):
-                self.said.emit(f"{one.name} is in the bin. Ctrl+Z brings it back.")
-
-    def rename(self) -> None:
-        """Another name for the chosen pass."""
-        take, one = self.take, self.chosen_pass
-        if take and one and not self._document.read_only:
-            name, good = QInputDialog.getText(self, "Rename pass", "Name:", text=one.name)
-            if good and name.strip():
-                self._document.apply(edits.rename_pass(take.id, one.id, name.strip()))
-
-    # --- work ---
-
-    def reamp(self) -> None:
-        """Send the chosen take out and bring it back as a new pass."""
-        take = self.take
-        if take is None or self._jobs.refuse_if_busy() or not self.tone.reamp_button.isEnabled():
-            return
-        session, store = self._document.session, self._document.store
-        request = ReampRequest(
-            session,
-            take.id,
-            target=self.tone.target,
-            auto_return=self.tone.auto_return,
-            undo_load=self.tone.undo_load,
-        )
-        services = self._services
-
-        def work(progress: Progress, cancel: CancelToken) -> ReampOutcome:
-            impulses = load_impulses(session, store)
-            return make_pass(
-                request,
-                store=store,
-                backend_for=services.bench_for(impulses),
-                clock=services.clock,
-                impulses=impulses,
-                progress=progress,
-                cancel=cancel,
-            )
-
-        self._jobs.start(Job(f"Reamping {take.name}", work, self._on_reamped, captures=True))
-
-    def _on_reamped(self, outcome: ReampOutcome) -> None:
-        if not self._document.apply(outcome.edit, journal=True):
-            self.said.emit("The take is gone; the return's file was kept in the session's folder.")
-            return
-        made = outcome.made
-        if self.take is not None and self.take.id == outcome.take_id:
-            row = self.passes.row_of(made.id)
-            self.pass_list.setCurrentIndex(self.passes.index(row))
-        self.said.emit(made_words(made, self._document.session.sample_rate_hz))
-
-    def match_again(self) -> None:
-        """Match the chosen pass to the reference that is set now."""
-        take, one = self.take, self.chosen_pass
-        if take is None or one is None or not self._rematch.isEnabled():
-            return
-        target, store = self.tone.target, self._document.store
-        if target.kind == "pass" and target.ident == one.id:
-            self.said.emit("A pass cannot be its own reference. Choose another one.")
-            return
-
-        def work(progress: Progress, cancel: CancelToken) -> object:
-            progress(0.2, "Measuring loudness")
-            return rematch(take, one, target, store)
-
-        def done(record: object) -> None:
-            from diaulos.session.model import MatchRecord
-
-            assert record is None or isinstance(record, MatchRecord)
-            self._document.apply(edits.rematch_pass(take.id, one.id, record))
-
-        self._jobs.start(Job("Matching", work, done))
-
-    def store_unloaded(self) -> None:
-        """The DI with its load undone as a new take."""
-        take, session = self.take, self._document.session
-        if take is None or not session.rigs:
-            return
-        store, clock, rig = self._document.store, self._services.clock, session.rig()
-
-        def work(progress: Progress, cancel: CancelToken) -> UnloadedTake:
-            return store_unloaded(
-                session, take, rig, store=store, clock=clock, progress=progress, cancel=cancel
-            )
-
-        def done(made: UnloadedTake) -> None:
-            if self._document.apply(made.edit, journal=True):
-                self._choose_take(self.takes.row_of(made.take.id))
-                self.said.emit(f"{made.take.name} is in the session: {made.words}.")
-
-        self._jobs.start(Job("Undoing the load", work, done))
-
-    def ask_cabinet(self) -> None:
-        """Ask for an impulse response and use it."""
-        path, _ = QFileDialog.getOpenFileName(
-            self, "Load an impulse response", "", "Audio (*.wav *.flac)"
-        )
-        if path:
-            self.load_cabinet(path)
-        else:
-            self.tone.show_rig(self._document.session, self._document.session.rig())
-
-    def load_cabinet(self, path: str) -> None:
-        """Bring an impulse response into the session and choose it as the cabinet."""
-        from pathlib import Path
-
-        session, store, services = self._document.session, self._document.store, self._services
-        rig = session.rig()
-        brings = [d for d in rig.devices if d.has_setting("cabinet")]
-        device = next((d for d in brings if d.kind == "load_box"), brings[0] if brings else None)
-        try:
-            if device is None:
-                raise RigError("No device of this rig adds a cabinet.", where=rig.name)
-            outcome = import_impulse(
-                Path(path),
-                session,
-                store=store,
-                files=services.files,
-                resample=services.resample,
-                clock=services.clock,
-            )
-        except DiaulosError as error:
-            self.tone.show_rig(session, rig)
-            self.problem.emit(error)
-            return
-        use = edits.set_device_setting(rig.id, device.id, "cabinet", outcome.impulse.file)
-        both = edits.Edit(outcome.edit.label, lambda current: use(outcome.edit(current)))
-        self._document.apply(both)
-        if outcome.note:
-            self.said.emit(outcome.note)
-
-    def ask_export(self) -> None:
-        """Ask where to, and write the chosen pass there."""
-        take, one = self.take, self.chosen_pass
-        if take is None or one is None or not self._export.isEnabled():
-            return
-        name = f"{take.name} - {one.name}.wav".replace("/", "-")
-        path, _ = QFileDialog.getSaveFileName(self, "Export pass", name, "Broadcast Wave (*.wav)")
-        if path:
-            self.export_to(path)
-
-    def export_to(self, path: str) -> None:
-        """Write the chosen pass to a file."""
-        from pathlib import Path
-
-        take, one = self.take, self.chosen_pass
-        assert take is not None
-        assert one is not None
-        session, store, services = self._document.session, self._document.store, self._services
-
-        def work(progress: Progress, cancel: CancelToken) -> str:
-            progress(0.1, "Writing")
-            target = Path(path)
-            export_pass(
-                session,
-                take,
-                one,
-                store.open_audio(one.file),
-                lambda notes: services.files.create(
-                    target, session.sample_rate_hz, 1, session.word_length, notes, True
-                ),
-                services.clock,
-            )
-            return target.name
-
-        self._jobs.start(
-            Job(
-                "Exporting",
-                work,
-                lambda name: self.said.emit(f"Written: {name}, aligned to the DI."),
-            )
-        )
-
     def _on_job_started(self, title: str) -> None:
         self._problem.hide()
         self._on_pass()
 
     def _on_job_ended(self) -> None:
         self._on_pass()
-
-    # --- waveform and listening ---
-
-    def _waves_soon(self) -> None:
-        take, one = self.take, self.chosen_pass
-        if take is None or take.di is None:
-            self._waves = None
-            self.wave.set_traces((), 0, self._document.session.sample_rate_hz)
-            self.wave.set_empty_text("Choose a take to see its waveform.")
-            self.bar.set_available(set())
-            return
-        self._refresh_channels()
-        known = self._waves
-        if known and known.take_id == take.id and known.pass_id == (one.id if one else ""):
-            self._show_waves()
-            return
-        di, store = take.di, self._document.store
-        old = known.di if known and known.take_id == take.id else None
-
-        def work(progress: Progress, cancel: CancelToken) -> _Waves:
-            below = old
-            if below is None:
-                below = overview_of(di.file, store, cancel)
-            cancel.check()
-            back = None
-            if one is not None:
-                unmatched = one.model_copy(update={"match": None})
-                heard = pass_blocks(store.open_audio(one.file), unmatched, di.frames)
-                back = build_overview(block[:, 0] for block in heard)
-            return _Waves(take.id, one.id if one else "", below, back)
-
-        def done(waves: _Waves) -> None:
-            self._waves = waves
-            self._show_waves()
-
-        self._jobs.start(Job("waveform", work, done, background=True))
-
-    def _show_waves(self) -> None:
-        take, waves = self.take, self._waves
-        if take is None or take.di is None or waves is None or waves.take_id != take.id:
-            return
-        rate = self._document.session.sample_rate_hz
-        try:
-            traces = self._traces(take, take.di, waves)
-        except DiaulosError as error:  # a file that is gone is told where it would be seen
-            self.wave.set_empty_text(str(error))
-            self.wave.set_traces((), 0, rate)
-            return
-        self.wave.set_traces(traces, take.di.frames, rate)
-
-    def _traces(self, take: Take, di: Track, waves: _Waves) -> tuple[Trace, ...]:
-        store = self._document.store
-        traces = [Trace("DI", "di", waves.di, track_reader(di.file, store))]
-        one = next((p for p in take.passes if p.id == waves.pass_id), None)
-        if one is not None and waves.back is not None:
-            snapshot = self._document.session.snapshots.get(one.rig_hash)
-            tap = (self._loops.tap_of(snapshot) if snapshot else "") or "amp"
-            gain = db_to_gain(pass_gain_db(one))
-            traces.append(Trace(one.name, tap, waves.back, pass_reader(one, store), gain))
-        return tuple(traces)
-
-    def _refresh_channels(self) -> None:
-        take, one = self.take, self.chosen_pass
-        if take is None or take.di is None:
-            return
-        store = self._document.store
-        try:
-            channels = compared_channels(take, one, self.tone.target, store)
-        except DiaulosError as error:
-            self.problem.emit(error)
-            return
-        self.player.set_channels(channels, take.di.frames)
-        self.bar.set_available({channel.key for channel in channels})
-        self.bar.show_time(
-            self.player.position, take.di.frames, self._document.session.sample_rate_hz
-        )
-        self.player.hear(self.bar.heard)
-        self._set_loop()
-
-    def toggle_play(self) -> None:
-        """Play or pause."""
-        if self.player.playing:
-            self.player.pause()
-        elif self.take is not None:
-            self.player.hear(self.bar.heard)
-            self.player.play()
-            self.bar.show_level(self.player.level_db)
-            where = self.player.device
-            self.said.emit(
-                "No sound device: playing in silence."
-                if self.player.silent
-                else f"Playing: {where}"
-            )
-            self._tick.start()
-        self.bar.show_playing(self.player.playing)
-
-    def _set_loop(self) -> None:
-        first, last = self.wave.view
-        loop = (int(first), int(last)) if self.bar.looping else None
-        self.player.set_loop(loop)
-        self.wave.set_loop(loop)
-
-    def _on_tick(self) -> None:
-        take = self.take
-        frames = take.di.frames if take and take.di else 0
-        rate = self._document.session.sample_rate_hz
-        self.wave.set_position(self.player.position)
-        self.bar.show_time(self.player.position, frames, rate)
-        error = self.player.taken_error()
-        if error is not None:
-            self.problem.emit(error)
-        if not self.player.playing:
-            self._tick.stop()
-            self.bar.show_playing(False)
 
     def close_down(self) -> None:
         """The session goes."""

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.app.widgets.tables import KEY, Cell, Table
+from diaulos.app.widgets.tables import Cell, Table
 from diaulos.figures import clock, counted, number, typeset
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import differences_since
@@ -113,7 +113,7 @@ class TakeBook(QWidget):
         count = len(session.take_bin)
         self.bin.setText(f"Bin: {count} (D)" if count else "Bin (D)")
         if self.binned.rowCount() and self.binned.chosen() is None:
-            self.binned.choose(self.binned.item(0, 0).data(KEY))
+            self.binned.choose_first()
         self._show_buttons()
 
     def enable(self, writable: bool, take: Take | None) -> None:

@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.figures import number
 from diaulos.session.model import Session, Take
-from diaulos.work.takes.over import Over
+from diaulos.work.takes.over import Over, Way
 from diaulos.work.takes.recording import RecordRequest
 
 CLICK_DB = -6
@@ -33,6 +33,9 @@ TIPS = {
     "loop": "The marked bars of the chosen take come round; every round becomes a take",
     "punch": "The marked range is played anew inside a copy; the chosen take is kept",
 }
+
+WAY_OF: dict[str, Way] = {"along": "along", "loop": "loop", "punch": "punch"}
+"""What is recorded over a take, by its choice in the list."""
 
 
 class SetupBar(QWidget):
@@ -133,10 +136,10 @@ class SetupBar(QWidget):
         solo: frozenset[str], round_trip_frames: int, monitor_db: float,
     ) -> RecordRequest:  # fmt: skip
         """What is asked for."""
-        way, over = self.chosen, None
-        if take is not None and way != "new" and not self.missing(take, stretch):
+        way, over = WAY_OF.get(self.chosen), None
+        if take is not None and way is not None and not self.missing(take, stretch):
             first, last = stretch if stretch is not None and way != "along" else (0, None)
-            over = Over(take, way, first, last, self.pre_roll.value(), solo)  # type: ignore[arg-type]
+            over = Over(take, way, first, last, self.pre_roll.value(), solo)
         return RecordRequest(
             session,
             bars=None if way == "punch" else self.bars.value() or None,

@@ -7,62 +7,33 @@ the foot says what is happening and which key comes next.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import partialmethod
-
-from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtCore import QEvent, QTimer
 from PySide6.QtGui import QHideEvent
-from PySide6.QtWidgets import (
-    QInputDialog,
-    QSizePolicy,
-    QSplitter,
-    QStackedLayout,
-    QVBoxLayout,
-    QWidget,
-)
 
 from diaulos.app.jobs import Job
-from diaulos.app.view import Ending, View, ViewContext
-from diaulos.app.views.takes.board import Board, BoardRow
-from diaulos.app.views.takes.book import TakeBook
+from diaulos.app.view import Ending, ViewContext
+from diaulos.app.views.takes.board import BoardRow
 from diaulos.app.views.takes.capture import Capture
-from diaulos.app.views.takes.mix import MixPanel
-from diaulos.app.views.takes.noise import NoisePanel
-from diaulos.app.views.takes.player import TakePlayer
-from diaulos.app.views.takes.setup import SetupBar
-from diaulos.app.views.takes.tuner import TunerPanel
 from diaulos.app.views.takes.tuner_ear import TunerEar
+from diaulos.app.views.takes.tuning import Ready, TakesTuning
 from diaulos.app.widgets.course_strip import CourseRow
-from diaulos.app.widgets.labels import TextLabel, tip
+from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import LevelFigures
-from diaulos.app.widgets.tables import Table
-from diaulos.errors import CancelledError, DiaulosError, InputError
+from diaulos.errors import CancelledError
 from diaulos.figures import clock, counted, number, typeset
 from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
-from diaulos.session.instrument import IntonationReading
-from diaulos.session.model import Session, Take
-from diaulos.work.instruments.tuning import instrument_on, keep_intonation, track_to_tune
+from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import look_at
-from diaulos.work.takes.noisecheck import Attempt, check_noise
-from diaulos.work.takes.ready import Armed, Condition, armed_tracks, checklist
+from diaulos.work.takes.ready import armed_tracks, checklist
 from diaulos.work.takes.recording import Recorded, Recording, RecordRequest
 
 REPORT_DELAY_MS = 30
 
 
-class _Ready:
-    """What is armed and what must be true, with the levels as planned."""
-
-    def __init__(
-        self, armed: tuple[Armed, ...], lines: tuple[Condition, ...], rows: tuple[BoardRow, ...]
-    ) -> None:
-        self.armed, self.lines, self.rows = armed, lines, rows
-
-
-class TakesView(View):
+class TakesView(TakesTuning):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "takes"
@@ -73,7 +44,7 @@ class TakesView(View):
         super().__init__(context)
         document, jobs = context.document, context.jobs
         self._store = store = document.store
-        self.ready: _Ready | None = None
+        self.ready: Ready | None = None
         self._ready_for: object = None
         self._again = False
         self._then_record = False
@@ -86,53 +57,6 @@ class TakesView(View):
         self._build()
         self._wire()
         self._on_changed(None, document.session)
-
-    # --- building ---
-
-    def _build(self) -> None:
-        self.setup = SetupBar()
-        self.record_button = self.setup.record
-        self.conditions = TextLabel()
-        self.conditions.setWordWrap(True)
-        self.conditions.setAccessibleName("What must be true now")
-        self.board = Board()
-        self.noise = NoisePanel()
-        self.tuner = TunerPanel()
-        self.mix = MixPanel()
-        self.book = TakeBook()
-        self.player = TakePlayer(self._document, self._jobs, self._sound, self.mix)
-        self.plot = self.player.wave
-        self.sentence = TextLabel()
-        self.sentence.setProperty("role", "headline")
-        self.sentence.setAccessibleName("What is happening")
-        # A new second must not lay the whole view out again.
-        self.sentence.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-        self._place()
-
-    def _place(self) -> None:
-        over = QWidget()
-        self._stack = QStackedLayout(over)
-        for page in (self.board, self.noise, self.tuner, self.mix):
-            self._stack.addWidget(page)
-        left = QWidget()
-        body = QVBoxLayout(left)
-        body.setContentsMargins(0, 0, 0, 0)
-        body.addWidget(over, 1)
-        body.addWidget(self.player)
-        split = QSplitter(Qt.Orientation.Horizontal)
-        split.setChildrenCollapsible(False)
-        split.addWidget(left)
-        split.addWidget(self.book)
-        split.setStretchFactor(0, 1)
-        self.book.setMinimumWidth(340)
-        split.setSizes([800, 370])
-        whole = QVBoxLayout(self)
-        whole.setContentsMargins(8, 6, 8, 6)
-        whole.setSpacing(4)
-        whole.addWidget(self.setup)
-        whole.addWidget(self.conditions)
-        whole.addWidget(split, 1)
-        whole.addWidget(self.sentence)
 
     def _wire(self) -> None:
         self._timer = QTimer(self)
@@ -178,13 +102,6 @@ class TakesView(View):
         self.book.restore.clicked.connect(self.restore_chosen)
         self.book.empty.clicked.connect(self.empty_asked)
 
-    # --- what is shown ---
-
-    @property
-    def takes(self) -> Table:
-        """The list of takes."""
-        return self.book.takes
-
     @property
     def recording(self) -> Recording | None:
         """The recording that is about to begin, or under way."""
@@ -200,27 +117,6 @@ class TakesView(View):
         """Whether what is armed is that of the session on screen."""
         session = self._document.session
         return not self._timer.isActive() and (not session.rigs or self._ready_for is session)
-
-    @property
-    def take(self) -> Take | None:
-        """The chosen take; none while the bin is shown, so that no key changes what is hidden."""
-        if self.book.in_bin:
-            return None
-        key = self.takes.chosen()
-        return next((one for one in self._document.session.takes if one.id == key), None)
-
-    @property
-    def heard_take(self) -> Take | None:
-        """What is seen and heard: the chosen take, or the chosen one of the bin."""
-        if not self.book.in_bin:
-            return self.take
-        key = self.book.binned.chosen()
-        return next((one for one in self._document.session.take_bin if one.id == key), None)
-
-    @property
-    def stretch(self) -> tuple[int, int] | None:
-        """The marked range of the chosen take."""
-        return self.player.stretch
 
     def take_focus(self) -> None:
         """Where the keyboard goes when the view is shown."""
@@ -290,7 +186,7 @@ class TakesView(View):
             return
         store = self._store
 
-        def work(progress: Progress, cancel: CancelToken) -> _Ready:
+        def work(progress: Progress, cancel: CancelToken) -> Ready:
             report = look_at(session)
             armed = armed_tracks(report)
             levels = {one.track: one.diagram for one in levels_of(session)}
@@ -307,9 +203,9 @@ class TakesView(View):
                 )  # fmt: skip
                 held = min(0.0, end.peak)
                 rows.append(BoardRow(str(one.port), one.name, one.tap, figures, held))
-            return _Ready(armed, checklist(session, "", store.free_bytes()), tuple(rows))
+            return Ready(armed, checklist(session, "", store.free_bytes()), tuple(rows))
 
-        def done(ready: _Ready) -> None:
+        def done(ready: Ready) -> None:
             if session is not self._document.session:
                 self._timer.start()
                 return
@@ -467,29 +363,6 @@ class TakesView(View):
         else:
             self.problem.emit(error)
 
-    # --- what opens over the body ---
-
-    @property
-    def _page(self) -> QWidget | None:
-        return self._stack.currentWidget()
-
-    def _open(self, page: QWidget) -> None:
-        """Show a page; leaving the tuner ends its listening."""
-        if self._page is self.tuner and page is not self.tuner:
-            self.tuner.close_check()
-            self.ear.stop()
-        self._stack.setCurrentWidget(page)
-        # Tuning and noise need the room, and nothing of a take.
-        self.player.setVisible(page in (self.board, self.mix) and not self.board.far)
-
-    def _toggle(self, page: QWidget, focus: QWidget, words: str) -> bool:
-        """A page over the body, or the body again; whether it is open now."""
-        opened = self._page is not page
-        self._open(page if opened else self.board)
-        (focus if opened else self.board).setFocus()
-        self.said.emit(words if opened else "")
-        return opened
-
     def toggle_mix(self) -> None:
         """The monitor mix of the chosen take."""
         if self._toggle(self.mix, self.mix.back, "1 to 9 solo a track, X goes back."):
@@ -508,128 +381,6 @@ class TakesView(View):
         self._show_ready()
         self.said.emit("V comes near again." if far else "")
 
-    # --- tuning ---
-
-    def toggle_tuner(self) -> None:
-        """The tuner over the body, or the body again."""
-        if self._page is not self.tuner and (
-            self.ready is None or self._jobs.refuse_if_busy()
-        ):  # fmt: skip
-            return
-        if self._toggle(self.tuner, self.tuner.face, "T goes back."):
-            self._show_tuning()
-            self._listen()
-        self._say()
-
-    def _track_to_tune(self) -> Armed:
-        """The armed track that was chosen, else the one that tells a string best."""
-        armed = self.ready.armed if self.ready is not None else ()
-        chosen = next((one for one in armed if one.port == self._tuned_port), None)
-        return chosen or track_to_tune(armed)
-
-    def _show_tuning(self) -> None:
-        session = self._document.session
-        try:
-            track = self._track_to_tune()
-        except DiaulosError as error:
-            self.tuner.show_inputs((), None)
-            self.tuner.show_setup(None, session.a4_hz, str(error), "")
-            return
-        armed = self.ready.armed if self.ready is not None else ()
-        names = {}
-        for one in armed:
-            player = instrument_on(session, one)
-            names[one.port] = f"{one.name}, {player.name}" if player is not None else one.name
-        self.tuner.show_inputs(tuple(names.items()), track.port)
-        instrument = instrument_on(session, track)
-        where = "" if instrument is not None else (
-            "Nobody said which instrument that is: choose it in Rig to keep a check."
-        )  # fmt: skip
-        made = self._services.clock().isoformat(timespec="seconds")
-        self.tuner.show_setup(instrument, session.a4_hz, where, made)
-
-    def _tune_on(self, port: PortRef) -> None:
-        """Listen on another track."""
-        self.tuner.close_check()
-        self._tuned_port = port
-        self._show_tuning()
-        self._listen_again()
-
-    def _listen(self) -> None:
-        try:
-            track = self._track_to_tune()
-        except DiaulosError as error:
-            self.problem.emit(error)
-            return
-        self._tuned_port = track.port
-        frets = (0, 12) if self.tuner.check is not None else (0,)
-        self.ear.start(self._document.session, track, frets)
-        self._say()
-
-    def _listen_again(self) -> None:
-        """The player is told to play other frets: the ear starts anew."""
-        if self.ear.listening:
-            self.ear.stop()
-
-    def _on_ear_ended(self) -> None:
-        if self._page is self.tuner:
-            if not self._jobs.busy and not self.ear.was_cancelled:
-                self._listen()
-            else:
-                self.said.emit("The tuner stopped listening. T closes it.")
-        elif self._then_record:
-            self._then_record = False
-            self.record()
-        self._say()
-
-    def toggle_check(self) -> None:
-        """The intonation check."""
-        if self._page is not self.tuner:
-            self.toggle_tuner()
-        if self._page is self.tuner:
-            self.tuner.toggle_check()
-
-    def _keep_check(self, readings: tuple[IntonationReading, ...]) -> None:
-        instrument = self.tuner.instrument
-        if instrument is None or self._document.read_only:
-            self.said.emit("Not kept: nobody said which instrument it is, or it is read-only.")
-            return
-        if self._document.apply(keep_intonation(instrument, readings)):
-            self.said.emit(f"{counted(len(readings), 'string')} kept with {instrument.name}.")
-
-    def _make_own(self, names: tuple[str, ...]) -> None:
-        if self.tuner.instrument is not None:
-            ident = self.tuner.instrument.id
-            self._document.apply(edits.change_instrument(ident, "Another tuning", strings=names))
-
-    # --- the noise check ---
-
-    def toggle_noise(self) -> None:
-        """The noise check over the body, or the body again."""
-        self._toggle(self.noise, self.noise.listen, "H listens for five seconds, S goes back.")
-
-    def listen(self) -> None:
-        """Five seconds of silence, with the label that is typed."""
-        if self._page is not self.noise:
-            self.toggle_noise()
-        self.check_noise(self.noise.label.currentText())
-
-    def check_noise(self, label: str) -> None:
-        """Another attempt."""
-        if self.under_way:
-            self.said.emit("Not while it records.")
-            return
-        session, source = self._document.session, self._services.silence_from
-
-        def work(progress: Progress, cancel: CancelToken) -> Attempt:
-            return check_noise(session, source, label, should_stop=lambda: cancel.cancelled)
-
-        job = Job(
-            "Listening to the silence", work, self.noise.add, self.problem.emit, captures=True
-        )
-        if self._jobs.start(job):
-            self.sentence.setText("Listening to the silence: hold the strings. Esc ends it.")
-
     # --- the chosen take ---
 
     def _on_take(self) -> None:
@@ -638,143 +389,7 @@ class TakesView(View):
         self.player.show_take(self._document.session, self.heard_take)
         self._say()
 
-    def hear_track(self, number_: int) -> None:
-        """The n-th track of the chosen take alone, or (0, or again) the mix; in the tuner, the
-        n-th string."""
-        if self._page is self.tuner:
-            self.tuner.choose_string(number_)
-        else:
-            self.player.hear_track(number_)
-
-    hear_0 = partialmethod(hear_track, 0)
-    hear_1 = partialmethod(hear_track, 1)
-    hear_2 = partialmethod(hear_track, 2)
-    hear_3 = partialmethod(hear_track, 3)
-    hear_4 = partialmethod(hear_track, 4)
-    hear_5 = partialmethod(hear_track, 5)
-    hear_6 = partialmethod(hear_track, 6)
-    hear_7 = partialmethod(hear_track, 7)
-    hear_8 = partialmethod(hear_track, 8)
-    hear_9 = partialmethod(hear_track, 9)
-
     def toggle_play(self) -> None:
         """Play the chosen take as it is mixed, or pause."""
         if not self.under_way:
             self.player.toggle_play()
-
-    def toggle_loop(self) -> None:
-        """Loop, or play on."""
-        self.player.loop.toggle()
-
-    def mark_in(self) -> None:
-        """The range begins at the nearest bar line."""
-        self.player.mark_range(end=False, exact=False)
-
-    def mark_out(self) -> None:
-        """The range ends at the nearest bar line."""
-        self.player.mark_range(end=True, exact=False)
-
-    def mark_in_exactly(self) -> None:
-        """The range begins here."""
-        self.player.mark_range(end=False, exact=True)
-
-    def mark_out_exactly(self) -> None:
-        """The range ends here."""
-        self.player.mark_range(end=True, exact=True)
-
-    def clear_range(self) -> None:
-        """No range."""
-        self.player.clear_range()
-
-    # --- edits ---
-
-    def _change(self, edit_of: Callable[[Take], object]) -> None:
-        take = self.take
-        if take is None:
-            self.said.emit("Choose a take first.")
-            return
-        self._document.apply(edit_of(take))  # type: ignore[arg-type]
-
-    def keep(self) -> None:
-        """The keeper, or no longer."""
-        self._change(lambda take: take_edits.keep_take(take.id, not take.keeper))
-
-    def rate_up(self) -> None:
-        """One better; from 5 back to none."""
-        self._change(lambda take: take_edits.rate_take(take.id, (take.rating + 1) % 6))
-
-    def discard(self) -> None:
-        """Into the bin; Ctrl+Z or the bin brings it back."""
-        self._change(lambda take: take_edits.discard_take(take.id))
-
-    def toggle_bin(self) -> None:
-        """What was discarded, or the takes again."""
-        self.book.show_bin(not self.book.in_bin)
-        (self.book.binned if self.book.in_bin else self.book.takes).setFocus()
-
-    def restore_chosen(self) -> None:
-        """The chosen take out of the bin."""
-        key = self.book.binned.chosen()
-        if key is None:
-            self.said.emit("The bin is empty.")
-            return
-        if self._document.apply(take_edits.restore_take(str(key))):
-            self.book.show_bin(False)
-            self.takes.choose(key)
-
-    def recall(self) -> None:
-        """The session's controls as the take had them."""
-        self._change(lambda take: take_edits.recall(take.id))
-
-    def rename(self) -> None:
-        """Ask for another name."""
-        take = self.take
-        if take is None:
-            return
-        name, ok = QInputDialog.getText(self, "Rename take", "Name", text=take.name)
-        if ok and name.strip():
-            self._document.apply(take_edits.rename_take(take.id, name.strip()))
-
-    def ask_cut(self) -> None:
-        """Cut the take to whole bars, or give it back whole; its files stay as they are."""
-        take = self.take
-        if take is None:
-            return
-        if take.cut is not None:
-            self._document.apply(take_edits.uncut(take.id))
-            self.said.emit("The whole take again.")
-            return
-        text, ok = QInputDialog.getText(
-            self, "Cut to bars", "First and last bar, such as 2-5", text="1-4"
-        )
-        if not ok:
-            return
-        first, _, last = text.partition("-")
-        if not (first.strip().isdecimal() and last.strip().isdecimal()):
-            self.problem.emit(InputError(f"{text!r} are no bars.", remedy="Write them like 2-5."))
-            return
-        bars = int(last) - int(first) + 1
-        self._document.apply(take_edits.cut_to_bars(take.id, int(first) - 1, bars))
-
-    def ask_notes(self) -> None:
-        """Ask for notes on the take."""
-        take = self.take
-        if take is None:
-            return
-        text, ok = QInputDialog.getMultiLineText(self, "Notes", take.name, take.notes)
-        if ok:
-            self._document.apply(take_edits.note_take(take.id, text.strip()))
-
-    def ask_tags(self) -> None:
-        """Ask for tags, by commas."""
-        take = self.take
-        if take is None:
-            return
-        text, ok = QInputDialog.getText(self, "Tags", "Tags, by commas", text=", ".join(take.tags))
-        if ok:
-            tags = tuple(word.strip() for word in text.split(",") if word.strip())
-            self._document.apply(take_edits.tag_take(take.id, tags))
-
-    def choose_course(self, name: str) -> None:
-        """The track of this name in the chosen take."""
-        self.player.choose_track(name)

@@ -1,0 +1,158 @@
+"""What the Levels view is made of."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QSplitter,
+    QStackedLayout,
+    QTabWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.view import View
+from diaulos.app.views.levels.controls import ControlsRow
+from diaulos.app.views.levels.diagram import LevelDiagramWidget
+from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, VerdictPanel
+from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.working import Working
+from diaulos.work.rigs.levels import (
+    TARGET_CHOICES,
+)
+
+
+class LevelsLayout(View):
+    """Widgets and their places."""
+
+    # --- building ---
+
+    def _build(self) -> None:
+        self.course = combo("Course to show", least=14)
+        self.target = combo("Target", least=13)
+        for one in TARGET_CHOICES:
+            self.target.addItem(one.words, (one.statistic, one.value))
+            self.target.setItemData(
+                self.target.count() - 1, one.reason, Qt.ItemDataRole.ToolTipRole
+            )
+        self.question = combo("What if", least=17)
+        self.loudest = QDoubleSpinBox()
+        self.loudest.setRange(-60.0, 30.0)
+        self.loudest.setDecimals(1)
+        self.loudest.setSingleStep(0.5)
+        self.loudest.setSuffix(" dBu")
+        self.loudest.setKeyboardTracking(False)
+        self.loudest.setAccessibleName("Loudest peak at the jack")
+        self.measured = QPushButton("Measured")
+        self.measured.setToolTip("Use the strength that was measured in Instruments again")
+        self.lay = QPushButton("Lay over")
+        self.lay.setToolTip("Other courses over this one")
+        self.lay_menu = QMenu(self.lay)
+        self.lay.setMenu(self.lay_menu)
+        self.every = QCheckBox("All stations")
+        self.tone = QCheckBox("Free the tone")
+        self.tone.setToolTip(
+            "The solver may also turn what stands ahead of an amplifier: there a pad or a trim is "
+            "not volume but drive"
+        )
+        self.boxes = QCheckBox("Other DI boxes")
+        self.boxes.setToolTip("A DI box of another kind is at hand: the solver may ask for it")
+        self.distance_button = QPushButton("Distance (V)")
+        self.distance_button.setToolTip("Readable at two metres: one figure, one instruction")
+        self.diagram = LevelDiagramWidget()
+        self.plot = self.diagram
+        self.controls = ControlsRow()
+        self.board = QWidget()
+        inside = QVBoxLayout(self.board)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(0)
+        inside.addWidget(self.diagram, 1)
+        inside.addWidget(self.controls)
+        self.area = QScrollArea()
+        self.area.setWidget(self.board)
+        self.area.setWidgetResizable(True)
+        self.area.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.verdict = VerdictPanel()
+        self.verdict_area = QScrollArea()
+        self.verdict_area.setWidget(self.verdict)
+        self.verdict_area.setWidgetResizable(True)
+        self.verdict_area.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.verdict_area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.verdict_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.noise = NoisePage()
+        self.check = CheckPage()
+        self.pages = QTabWidget()
+        self.pages.setAccessibleName("Pages")
+        self.pages.tabBar().setAccessibleName("Pages")
+        for page, name in (
+            (self.verdict_area, "Verdict (1)"), (self.noise, "Noise (2)"),
+            (self.check, "Sound check (3)"),
+        ):  # fmt: skip
+            self.pages.addTab(page, name)
+        self.calibrate_button = QPushButton("Calibrate (C)")
+        self.calibrate_button.setToolTip(
+            "What reaches 0 dBFS at an input, an output or a box: measured, dated, reused"
+        )
+        self.solve_all = QPushButton("Set all courses (Shift+G)")
+        self.distance = DistancePage()
+        self._working = Working(self._jobs)
+        self._place()
+
+    def _place(self) -> None:
+        top = QHBoxLayout()
+        top.setSpacing(6)
+        for words, widget in (
+            ("Course", self.course), ("Loudest", self.loudest), ("", self.measured),
+            ("Target", self.target), ("What if", self.question), ("", self.lay),
+        ):  # fmt: skip
+            if words:
+                label = TextLabel(words)
+                label.setProperty("role", "muted")
+                top.addWidget(label)
+            top.addWidget(widget)
+        top.addStretch(1)
+        top.addWidget(self.distance_button)
+        foot = QHBoxLayout()
+        foot.addWidget(self.every)
+        foot.addWidget(self.tone)
+        foot.addWidget(self.boxes)
+        hint = TextLabel("L locks a control.")
+        hint.setProperty("role", "muted")
+        foot.addSpacing(8)
+        foot.addWidget(hint)
+        foot.addStretch(1)
+        foot.addWidget(self.calibrate_button)
+        foot.addWidget(self.solve_all)
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        column.addWidget(self.area, 1)
+        column.addLayout(foot)
+        self.pages.setMinimumWidth(300)
+        self.pages.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.setChildrenCollapsible(False)
+        split.addWidget(left)
+        split.addWidget(self.pages)
+        split.setStretchFactor(0, 1)
+        split.setSizes([866, 314])
+        near = QWidget()
+        whole = QVBoxLayout(near)
+        whole.setContentsMargins(8, 6, 8, 4)
+        whole.setSpacing(4)
+        whole.addLayout(top)
+        whole.addWidget(split, 1)
+        whole.addWidget(self._working)
+        self._stack = QStackedLayout(self)
+        self._stack.addWidget(near)
+        self._stack.addWidget(self.distance)

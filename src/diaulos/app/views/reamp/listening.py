@@ -1,0 +1,207 @@
+"""What the Reamp view shows and plays of a take and one pass: waveforms in time, channels at
+matched level.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import (
+    QListView,
+)
+
+from diaulos.app.jobs import Job
+from diaulos.app.view import View
+from diaulos.app.views.reamp.lists import (
+    PassModel,
+    TakeModel,
+)
+from diaulos.app.views.reamp.player_bar import PlayerBar
+from diaulos.app.views.reamp.tone_panel import TonePanel
+from diaulos.app.widgets.waveform import Trace, Waveform
+from diaulos.errors import DiaulosError
+from diaulos.session.model import Pass, Take, Track
+from diaulos.signal.overview import Overview, build_overview
+from diaulos.units import db_to_gain
+from diaulos.work.listening.aligned import pass_blocks
+from diaulos.work.listening.heard import compared_channels, pass_gain_db, pass_reader, track_reader
+from diaulos.work.listening.sound import Place
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.reamp.words import (
+    Loops,
+)
+from diaulos.work.takes.overviews import overview_of
+
+
+@dataclass(frozen=True)
+class Waves:
+    """What is drawn and heard of a take and one pass."""
+
+    take_id: str
+    pass_id: str
+    di: Overview
+    back: Overview | None
+
+
+class ReampListening(View):
+    """Waveform and playback. The lists and the tone are laid out by the view."""
+
+    takes: TakeModel
+    passes: PassModel
+    take_list: QListView
+    pass_list: QListView
+    tone: TonePanel
+    wave: Waveform
+    bar: PlayerBar
+    player: Place
+    _loops: Loops
+    _waves: Waves | None
+    _tick: QTimer
+
+    # --- what is chosen ---
+
+    @property
+    def take(self) -> Take | None:
+        """The chosen take, as it is in the session now."""
+        row = self.takes.item(self.take_list.currentIndex().row())
+        return row.take if row else None
+
+    @property
+    def chosen_pass(self) -> Pass | None:
+        """The chosen pass."""
+        found = self.passes.item(self.pass_list.currentIndex().row())
+        return found if isinstance(found, Pass) else None
+
+    def hear_di(self) -> None:
+        """The DI alone, or with others when solo is off."""
+        self.bar.choose("di")
+
+    def hear_reference(self) -> None:
+        """The reference."""
+        self.bar.choose("reference")
+
+    def hear_pass(self) -> None:
+        """The pass."""
+        self.bar.choose("pass")
+
+    def toggle_loop(self) -> None:
+        """Loop what is shown, or not."""
+        self.bar.toggle_loop()
+
+    def _choose_take(self, row: int) -> None:
+        self.take_list.setCurrentIndex(self.takes.index(row))
+
+    # --- waveform and listening ---
+
+    def _waves_soon(self) -> None:
+        take, one = self.take, self.chosen_pass
+        if take is None or take.di is None:
+            self._waves = None
+            self.wave.set_traces((), 0, self._document.session.sample_rate_hz)
+            self.wave.set_empty_text("Choose a take to see its waveform.")
+            self.bar.set_available(set())
+            return
+        self._refresh_channels()
+        known = self._waves
+        if known and known.take_id == take.id and known.pass_id == (one.id if one else ""):
+            self._show_waves()
+            return
+        di, store = take.di, self._document.store
+        old = known.di if known and known.take_id == take.id else None
+
+        def work(progress: Progress, cancel: CancelToken) -> Waves:
+            below = old
+            if below is None:
+                below = overview_of(di.file, store, cancel)
+            cancel.check()
+            back = None
+            if one is not None:
+                unmatched = one.model_copy(update={"match": None})
+                heard = pass_blocks(store.open_audio(one.file), unmatched, di.frames)
+                back = build_overview(block[:, 0] for block in heard)
+            return Waves(take.id, one.id if one else "", below, back)
+
+        def done(waves: Waves) -> None:
+            self._waves = waves
+            self._show_waves()
+
+        self._jobs.start(Job("waveform", work, done, background=True))
+
+    def _show_waves(self) -> None:
+        take, waves = self.take, self._waves
+        if take is None or take.di is None or waves is None or waves.take_id != take.id:
+            return
+        rate = self._document.session.sample_rate_hz
+        try:
+            traces = self._traces(take, take.di, waves)
+        except DiaulosError as error:  # a file that is gone is told where it would be seen
+            self.wave.set_empty_text(str(error))
+            self.wave.set_traces((), 0, rate)
+            return
+        self.wave.set_traces(traces, take.di.frames, rate)
+
+    def _traces(self, take: Take, di: Track, waves: Waves) -> tuple[Trace, ...]:
+        store = self._document.store
+        traces = [Trace("DI", "di", waves.di, track_reader(di.file, store))]
+        one = next((p for p in take.passes if p.id == waves.pass_id), None)
+        if one is not None and waves.back is not None:
+            snapshot = self._document.session.snapshots.get(one.rig_hash)
+            tap = (self._loops.tap_of(snapshot) if snapshot else "") or "amp"
+            gain = db_to_gain(pass_gain_db(one))
+            traces.append(Trace(one.name, tap, waves.back, pass_reader(one, store), gain))
+        return tuple(traces)
+
+    def _refresh_channels(self) -> None:
+        take, one = self.take, self.chosen_pass
+        if take is None or take.di is None:
+            return
+        store = self._document.store
+        try:
+            channels = compared_channels(take, one, self.tone.target, store)
+        except DiaulosError as error:
+            self.problem.emit(error)
+            return
+        self.player.set_channels(channels, take.di.frames)
+        self.bar.set_available({channel.key for channel in channels})
+        self.bar.show_time(
+            self.player.position, take.di.frames, self._document.session.sample_rate_hz
+        )
+        self.player.hear(self.bar.heard)
+        self._set_loop()
+
+    def toggle_play(self) -> None:
+        """Play or pause."""
+        if self.player.playing:
+            self.player.pause()
+        elif self.take is not None:
+            self.player.hear(self.bar.heard)
+            self.player.play()
+            self.bar.show_level(self.player.level_db)
+            where = self.player.device
+            self.said.emit(
+                "No sound device: playing in silence."
+                if self.player.silent
+                else f"Playing: {where}"
+            )
+            self._tick.start()
+        self.bar.show_playing(self.player.playing)
+
+    def _set_loop(self) -> None:
+        first, last = self.wave.view
+        loop = (int(first), int(last)) if self.bar.looping else None
+        self.player.set_loop(loop)
+        self.wave.set_loop(loop)
+
+    def _on_tick(self) -> None:
+        take = self.take
+        frames = take.di.frames if take and take.di else 0
+        rate = self._document.session.sample_rate_hz
+        self.wave.set_position(self.player.position)
+        self.bar.show_time(self.player.position, frames, rate)
+        error = self.player.taken_error()
+        if error is not None:
+            self.problem.emit(error)
+        if not self.player.playing:
+            self._tick.stop()
+            self.bar.show_playing(False)

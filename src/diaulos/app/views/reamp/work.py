@@ -1,0 +1,223 @@
+"""What the Reamp view does with a take and its passes: edits, and jobs that return edits."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QInputDialog,
+    QPushButton,
+)
+
+from diaulos.app.jobs import Job
+from diaulos.app.views.reamp.listening import ReampListening
+from diaulos.errors import DiaulosError, RigError
+from diaulos.session import edits
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.reamp.matching import rematch
+from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass
+from diaulos.work.reamp.words import (
+    made_words,
+)
+from diaulos.work.takes.exporting import export_pass
+from diaulos.work.takes.impulses import import_impulse, load_impulses
+from diaulos.work.takes.unloading import UnloadedTake, store_unloaded
+
+
+class ReampWork(ReampListening):
+    """Edits and work."""
+
+    _rematch: QPushButton
+    _export: QPushButton
+
+    # --- edits ---
+
+    def _on_setting(self, device: str, setting: str, value: object) -> None:
+        assert isinstance(value, (str, float))
+        rig = self._document.session.current_rig
+        if not self._document.apply(edits.set_device_setting(rig, device, setting, value)):
+            self.tone.show_rig(self._document.session, self._document.session.rig())
+
+    def keep(self) -> None:
+        """Mark or unmark the chosen pass."""
+        take, one = self.take, self.chosen_pass
+        if take and one and not self._document.read_only:
+            self._document.apply(edits.keep_pass(take.id, one.id, not one.keeper))
+
+    def discard(self) -> None:
+        """The chosen pass into the bin."""
+        take, one = self.take, self.chosen_pass
+        if take and one and not self._document.read_only:
+            self.player.pause()
+            if self._document.apply(edits.discard_pass(take.id, one.id)):
+                self.said.emit(f"{one.name} is in the bin. Ctrl+Z brings it back.")
+
+    def rename(self) -> None:
+        """Another name for the chosen pass."""
+        take, one = self.take, self.chosen_pass
+        if take and one and not self._document.read_only:
+            name, good = QInputDialog.getText(self, "Rename pass", "Name:", text=one.name)
+            if good and name.strip():
+                self._document.apply(edits.rename_pass(take.id, one.id, name.strip()))
+
+    # --- work ---
+
+    def reamp(self) -> None:
+        """Send the chosen take out and bring it back as a new pass."""
+        take = self.take
+        if take is None or self._jobs.refuse_if_busy() or not self.tone.reamp_button.isEnabled():
+            return
+        session, store = self._document.session, self._document.store
+        request = ReampRequest(
+            session,
+            take.id,
+            target=self.tone.target,
+            auto_return=self.tone.auto_return,
+            undo_load=self.tone.undo_load,
+        )
+        services = self._services
+
+        def work(progress: Progress, cancel: CancelToken) -> ReampOutcome:
+            impulses = load_impulses(session, store)
+            return make_pass(
+                request,
+                store=store,
+                backend_for=services.bench_for(impulses),
+                clock=services.clock,
+                impulses=impulses,
+                progress=progress,
+                cancel=cancel,
+            )
+
+        self._jobs.start(Job(f"Reamping {take.name}", work, self._on_reamped, captures=True))
+
+    def _on_reamped(self, outcome: ReampOutcome) -> None:
+        if not self._document.apply(outcome.edit, journal=True):
+            self.said.emit("The take is gone; the return's file was kept in the session's folder.")
+            return
+        made = outcome.made
+        if self.take is not None and self.take.id == outcome.take_id:
+            row = self.passes.row_of(made.id)
+            self.pass_list.setCurrentIndex(self.passes.index(row))
+        self.said.emit(made_words(made, self._document.session.sample_rate_hz))
+
+    def match_again(self) -> None:
+        """Match the chosen pass to the reference that is set now."""
+        take, one = self.take, self.chosen_pass
+        if take is None or one is None or not self._rematch.isEnabled():
+            return
+        target, store = self.tone.target, self._document.store
+        if target.kind == "pass" and target.ident == one.id:
+            self.said.emit("A pass cannot be its own reference. Choose another one.")
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> object:
+            progress(0.2, "Measuring loudness")
+            return rematch(take, one, target, store)
+
+        def done(record: object) -> None:
+            from diaulos.session.model import MatchRecord
+
+            assert record is None or isinstance(record, MatchRecord)
+            self._document.apply(edits.rematch_pass(take.id, one.id, record))
+
+        self._jobs.start(Job("Matching", work, done))
+
+    def store_unloaded(self) -> None:
+        """The DI with its load undone as a new take."""
+        take, session = self.take, self._document.session
+        if take is None or not session.rigs:
+            return
+        store, clock, rig = self._document.store, self._services.clock, session.rig()
+
+        def work(progress: Progress, cancel: CancelToken) -> UnloadedTake:
+            return store_unloaded(
+                session, take, rig, store=store, clock=clock, progress=progress, cancel=cancel
+            )
+
+        def done(made: UnloadedTake) -> None:
+            if self._document.apply(made.edit, journal=True):
+                self._choose_take(self.takes.row_of(made.take.id))
+                self.said.emit(f"{made.take.name} is in the session: {made.words}.")
+
+        self._jobs.start(Job("Undoing the load", work, done))
+
+    def ask_cabinet(self) -> None:
+        """Ask for an impulse response and use it."""
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Load an impulse response", "", "Audio (*.wav *.flac)"
+        )
+        if path:
+            self.load_cabinet(path)
+        else:
+            self.tone.show_rig(self._document.session, self._document.session.rig())
+
+    def load_cabinet(self, path: str) -> None:
+        """Bring an impulse response into the session and choose it as the cabinet."""
+        from pathlib import Path
+
+        session, store, services = self._document.session, self._document.store, self._services
+        rig = session.rig()
+        brings = [d for d in rig.devices if d.has_setting("cabinet")]
+        device = next((d for d in brings if d.kind == "load_box"), brings[0] if brings else None)
+        try:
+            if device is None:
+                raise RigError("No device of this rig adds a cabinet.", where=rig.name)
+            outcome = import_impulse(
+                Path(path),
+                session,
+                store=store,
+                files=services.files,
+                resample=services.resample,
+                clock=services.clock,
+            )
+        except DiaulosError as error:
+            self.tone.show_rig(session, rig)
+            self.problem.emit(error)
+            return
+        use = edits.set_device_setting(rig.id, device.id, "cabinet", outcome.impulse.file)
+        both = edits.Edit(outcome.edit.label, lambda current: use(outcome.edit(current)))
+        self._document.apply(both)
+        if outcome.note:
+            self.said.emit(outcome.note)
+
+    def ask_export(self) -> None:
+        """Ask where to, and write the chosen pass there."""
+        take, one = self.take, self.chosen_pass
+        if take is None or one is None or not self._export.isEnabled():
+            return
+        name = f"{take.name} - {one.name}.wav".replace("/", "-")
+        path, _ = QFileDialog.getSaveFileName(self, "Export pass", name, "Broadcast Wave (*.wav)")
+        if path:
+            self.export_to(path)
+
+    def export_to(self, path: str) -> None:
+        """Write the chosen pass to a file."""
+        from pathlib import Path
+
+        take, one = self.take, self.chosen_pass
+        assert take is not None
+        assert one is not None
+        session, store, services = self._document.session, self._document.store, self._services
+
+        def work(progress: Progress, cancel: CancelToken) -> str:
+            progress(0.1, "Writing")
+            target = Path(path)
+            export_pass(
+                session,
+                take,
+                one,
+                store.open_audio(one.file),
+                lambda notes: services.files.create(
+                    target, session.sample_rate_hz, 1, session.word_length, notes, True
+                ),
+                services.clock,
+            )
+            return target.name
+
+        self._jobs.start(
+            Job(
+                "Exporting",
+                work,
+                lambda name: self.said.emit(f"Written: {name}, aligned to the DI."),
+            )
+        )

@@ -1,0 +1,116 @@
+"""Settings of a device as fields of a form."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDoubleSpinBox,
+    QFormLayout,
+    QScrollArea,
+    QWidget,
+)
+
+from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.labels import TextLabel
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import (
+    Choice,
+    Control,
+    Device,
+    PortRef,
+)
+from diaulos.session.instrument import Instrument
+
+
+def _stem(ident: str) -> str:
+    return ident.rstrip("0123456789")
+
+
+class PortSettings(QWidget):
+    """The page of settings."""
+
+    setting_asked = Signal(str, str, object)
+    settings_area: QScrollArea
+    _graph: RigGraph | None
+    _instruments: tuple[Instrument, ...]
+    _device: str
+    _port: PortRef | None
+    _writable: bool
+    _fields: dict[str, QComboBox | QDoubleSpinBox]
+
+    _shape: tuple[object, ...]
+
+    # --- settings ---
+
+    def _show_settings(self, device: Device) -> None:
+        """The port's own controls first: those that end with its number. The fields stay
+        while the device has the same ones, so that a knob keeps the keyboard."""
+        number = "".join(c for c in (self._port.port if self._port else "") if c.isdigit())
+        own = [s for s in device.settings if number and s.id == _stem(s.id) + number]
+        settings = [*own, *(s for s in device.settings if s not in own)]
+        extra = tuple((one.id, one.name) for one in self._instruments)
+        shape = (device.id, tuple((s.id, s.name) for s in settings), extra, self._writable)
+        if shape != self._shape:
+            self._shape = shape
+            self._build_settings(device, settings)
+        for setting in settings:
+            self._fill_field(self._fields[setting.id], setting)
+
+    def _build_settings(self, device: Device, settings: list[Choice | Control]) -> None:
+        page = QWidget()
+        form = QFormLayout(page)
+        form.setContentsMargins(6, 6, 6, 2)
+        form.setVerticalSpacing(4)
+        self._fields = {}
+        for setting in settings:
+            field = self._field(device, setting)
+            field.setEnabled(self._writable)
+            self._fields[setting.id] = field
+            label = TextLabel(setting.name)
+            label.setWordWrap(True)
+            form.addRow(label, field)
+        if not settings:
+            form.addRow(TextLabel("It has no switch and no knob."))
+        self.settings_area.setWidget(page)
+
+    def _field(self, device: Device, setting: Choice | Control) -> QComboBox | QDoubleSpinBox:
+        name = f"{setting.name} of {device.name}"
+        if isinstance(setting, Choice):
+            box = combo(name, least=10)
+            options = list(setting.options)
+            if setting.id == "instrument":
+                options += [(one.id, one.name) for one in self._instruments]
+            for value, words in options:
+                box.addItem(words, value)
+            box.activated.connect(
+                lambda _i, b=box: self.setting_asked.emit(device.id, setting.id, b.currentData())
+            )
+            box.wheelEvent = lambda event: event.ignore()  # type: ignore[method-assign]  # a wheel scrolls the form and turns no knob
+            return box
+        spin = QDoubleSpinBox()
+        spin.setAccessibleName(name)
+        spin.setRange(setting.minimum, setting.maximum)
+        spin.setSingleStep(setting.step)
+        spin.setDecimals(0 if float(setting.step).is_integer() else 1)
+        spin.setSuffix(f" {setting.unit}".rstrip())
+        spin.setKeyboardTracking(False)
+        spin.valueChanged.connect(partial(self._on_spin, device.id, setting))
+        spin.wheelEvent = lambda event: event.ignore()  # type: ignore[method-assign]  # a wheel scrolls the form and turns no knob
+        return spin
+
+    def _fill_field(self, field: QComboBox | QDoubleSpinBox, setting: Choice | Control) -> None:
+        blocker = QSignalBlocker(field)
+        if isinstance(field, QDoubleSpinBox):
+            assert isinstance(setting, Control)
+            field.setValue(setting.value)
+        else:
+            if field.findData(setting.value) < 0:
+                field.addItem(str(setting.value), setting.value)
+            field.setCurrentIndex(field.findData(setting.value))
+        del blocker
+
+    def _on_spin(self, device: str, setting: Control, value: float) -> None:
+        self.setting_asked.emit(device, setting.id, setting.nearest(value))

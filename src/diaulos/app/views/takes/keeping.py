@@ -1,0 +1,163 @@
+"""What is done with a take that is there: heard, kept, named, cut, recalled, discarded."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partialmethod
+
+from PySide6.QtWidgets import (
+    QInputDialog,
+    QWidget,
+)
+
+from diaulos.app.views.takes.layout import TakesLayout
+from diaulos.errors import InputError
+from diaulos.session import take_edits
+from diaulos.session.edits import Edit
+from diaulos.session.model import Take
+
+
+class TakesKeeping(TakesLayout):
+    """Keys for the chosen take."""
+
+    # --- what opens over the body ---
+
+    @property
+    def _page(self) -> QWidget | None:
+        return self._stack.currentWidget()
+
+    def hear_track(self, number_: int) -> None:
+        """The n-th track of the chosen take alone, or (0, or again) the mix; in the tuner, the
+        n-th string."""
+        if self._page is self.tuner:
+            self.tuner.choose_string(number_)
+        else:
+            self.player.hear_track(number_)
+
+    hear_0 = partialmethod(hear_track, 0)
+    hear_1 = partialmethod(hear_track, 1)
+    hear_2 = partialmethod(hear_track, 2)
+    hear_3 = partialmethod(hear_track, 3)
+    hear_4 = partialmethod(hear_track, 4)
+    hear_5 = partialmethod(hear_track, 5)
+    hear_6 = partialmethod(hear_track, 6)
+    hear_7 = partialmethod(hear_track, 7)
+    hear_8 = partialmethod(hear_track, 8)
+    hear_9 = partialmethod(hear_track, 9)
+
+    def toggle_loop(self) -> None:
+        """Loop, or play on."""
+        self.player.loop.toggle()
+
+    def mark_in(self) -> None:
+        """The range begins at the nearest bar line."""
+        self.player.mark_range(end=False, exact=False)
+
+    def mark_out(self) -> None:
+        """The range ends at the nearest bar line."""
+        self.player.mark_range(end=True, exact=False)
+
+    def mark_in_exactly(self) -> None:
+        """The range begins here."""
+        self.player.mark_range(end=False, exact=True)
+
+    def mark_out_exactly(self) -> None:
+        """The range ends here."""
+        self.player.mark_range(end=True, exact=True)
+
+    def clear_range(self) -> None:
+        """No range."""
+        self.player.clear_range()
+
+    # --- edits ---
+
+    def _change(self, edit_of: Callable[[Take], Edit]) -> None:
+        take = self.take
+        if take is None:
+            self.said.emit("Choose a take first.")
+            return
+        self._document.apply(edit_of(take))
+
+    def keep(self) -> None:
+        """The keeper, or no longer."""
+        self._change(lambda take: take_edits.keep_take(take.id, not take.keeper))
+
+    def rate_up(self) -> None:
+        """One better; from 5 back to none."""
+        self._change(lambda take: take_edits.rate_take(take.id, (take.rating + 1) % 6))
+
+    def discard(self) -> None:
+        """Into the bin; Ctrl+Z or the bin brings it back."""
+        self._change(lambda take: take_edits.discard_take(take.id))
+
+    def toggle_bin(self) -> None:
+        """What was discarded, or the takes again."""
+        self.book.show_bin(not self.book.in_bin)
+        (self.book.binned if self.book.in_bin else self.book.takes).setFocus()
+
+    def restore_chosen(self) -> None:
+        """The chosen take out of the bin."""
+        key = self.book.binned.chosen()
+        if key is None:
+            self.said.emit("The bin is empty.")
+            return
+        if self._document.apply(take_edits.restore_take(str(key))):
+            self.book.show_bin(False)
+            self.takes.choose(key)
+
+    def recall(self) -> None:
+        """The session's controls as the take had them."""
+        self._change(lambda take: take_edits.recall(take.id))
+
+    def rename(self) -> None:
+        """Ask for another name."""
+        take = self.take
+        if take is None:
+            return
+        name, ok = QInputDialog.getText(self, "Rename take", "Name", text=take.name)
+        if ok and name.strip():
+            self._document.apply(take_edits.rename_take(take.id, name.strip()))
+
+    def ask_cut(self) -> None:
+        """Cut the take to whole bars, or give it back whole; its files stay as they are."""
+        take = self.take
+        if take is None:
+            return
+        if take.cut is not None:
+            self._document.apply(take_edits.uncut(take.id))
+            self.said.emit("The whole take again.")
+            return
+        text, ok = QInputDialog.getText(
+            self, "Cut to bars", "First and last bar, such as 2-5", text="1-4"
+        )
+        if not ok:
+            return
+        first, _, last = text.partition("-")
+        if not (first.strip().isdecimal() and last.strip().isdecimal()):
+            self.problem.emit(InputError(f"{text!r} are no bars.", remedy="Write them like 2-5."))
+            return
+        bars = int(last) - int(first) + 1
+        self._document.apply(take_edits.cut_to_bars(take.id, int(first) - 1, bars))
+
+    def ask_notes(self) -> None:
+        """Ask for notes on the take."""
+        take = self.take
+        if take is None:
+            return
+        text, ok = QInputDialog.getMultiLineText(self, "Notes", take.name, take.notes)
+        if ok:
+            self._document.apply(take_edits.note_take(take.id, text.strip()))
+
+    def ask_tags(self) -> None:
+        """Ask for tags, by commas."""
+        take = self.take
+        if take is None:
+            return
+        text, ok = QInputDialog.getText(self, "Tags", "Tags, by commas", text=", ".join(take.tags))
+        if ok:
+            tags = tuple(word.strip() for word in text.split(",") if word.strip())
+            self._document.apply(take_edits.tag_take(take.id, tags))
+
+    def choose_course(self, name: str) -> None:
+        """The track of this name in the chosen take."""
+        self.player.choose_track(name)

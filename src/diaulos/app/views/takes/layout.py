@@ -1,0 +1,103 @@
+"""What the Takes view is made of."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QSizePolicy,
+    QSplitter,
+    QStackedLayout,
+    QVBoxLayout,
+    QWidget,
+)
+
+from diaulos.app.view import View
+from diaulos.app.views.takes.board import Board
+from diaulos.app.views.takes.book import TakeBook
+from diaulos.app.views.takes.mix import MixPanel
+from diaulos.app.views.takes.noise import NoisePanel
+from diaulos.app.views.takes.player import TakePlayer
+from diaulos.app.views.takes.setup import SetupBar
+from diaulos.app.views.takes.tuner import TunerPanel
+from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.tables import Table
+from diaulos.session.model import Take
+
+
+class TakesLayout(View):
+    """Widgets and their places."""
+
+    # --- building ---
+
+    def _build(self) -> None:
+        self.setup = SetupBar()
+        self.record_button = self.setup.record
+        self.conditions = TextLabel()
+        self.conditions.setWordWrap(True)
+        self.conditions.setAccessibleName("What must be true now")
+        self.board = Board()
+        self.noise = NoisePanel()
+        self.tuner = TunerPanel()
+        self.mix = MixPanel()
+        self.book = TakeBook()
+        self.player = TakePlayer(self._document, self._jobs, self._sound, self.mix)
+        self.plot = self.player.wave
+        self.sentence = TextLabel()
+        self.sentence.setProperty("role", "headline")
+        self.sentence.setAccessibleName("What is happening")
+        # A new second must not lay the whole view out again.
+        self.sentence.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self._place()
+
+    def _place(self) -> None:
+        over = QWidget()
+        self._stack = QStackedLayout(over)
+        for page in (self.board, self.noise, self.tuner, self.mix):
+            self._stack.addWidget(page)
+        left = QWidget()
+        body = QVBoxLayout(left)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.addWidget(over, 1)
+        body.addWidget(self.player)
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.setChildrenCollapsible(False)
+        split.addWidget(left)
+        split.addWidget(self.book)
+        split.setStretchFactor(0, 1)
+        self.book.setMinimumWidth(340)
+        split.setSizes([800, 370])
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 6, 8, 6)
+        whole.setSpacing(4)
+        whole.addWidget(self.setup)
+        whole.addWidget(self.conditions)
+        whole.addWidget(split, 1)
+        whole.addWidget(self.sentence)
+
+    # --- what is shown ---
+
+    @property
+    def takes(self) -> Table:
+        """The list of takes."""
+        return self.book.takes
+
+    @property
+    def take(self) -> Take | None:
+        """The chosen take; none while the bin is shown, so that no key changes what is hidden."""
+        if self.book.in_bin:
+            return None
+        key = self.takes.chosen()
+        return next((one for one in self._document.session.takes if one.id == key), None)
+
+    @property
+    def heard_take(self) -> Take | None:
+        """What is seen and heard: the chosen take, or the chosen one of the bin."""
+        if not self.book.in_bin:
+            return self.take
+        key = self.book.binned.chosen()
+        return next((one for one in self._document.session.take_bin if one.id == key), None)
+
+    @property
+    def stretch(self) -> tuple[int, int] | None:
+        """The marked range of the chosen take."""
+        return self.player.stretch
