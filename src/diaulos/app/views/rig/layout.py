@@ -25,6 +25,9 @@ from diaulos.app.widgets.working import Working
 class RigLayout(RigEditing):
     """Widgets and their places."""
 
+    def show_notice(self, notice_id: str) -> None:
+        """A notice at one of the devices that it is about."""
+
     # --- building ---
 
     def _build(self) -> None:
