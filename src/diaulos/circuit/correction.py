@@ -45,7 +45,23 @@ class Correction:
 def correction(circuit: InstrumentCircuit, recorded: Load, wanted: Load) -> Correction:
     """What turns a DI recorded into one load into one recorded into another.
 
-    Raises RefusedError ("too_much") where more than 12 dB would be needed in the band.
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    recorded
+        The load that the DI was recorded into.
+    wanted
+        The load that it should have been recorded into.
+
+    Returns
+    -------
+    The filter with its cost in dB and its noise.
+
+    Raises
+    ------
+    RefusedError
+        ("too_much")  where more than 12 dB would be needed in the band.
     """
     freqs = log_grid(20.0, 20_000.0, 1200)
     was, should = curves_db(circuit, [recorded, wanted], freqs)

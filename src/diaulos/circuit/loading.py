@@ -69,12 +69,40 @@ class Load:
 
 
 def log_grid(low_hz: float, high_hz: float, count: int) -> Real:
-    """Frequencies with equal ratios."""
+    """Frequencies with equal ratios.
+
+    Parameters
+    ----------
+    low_hz
+        First frequency in Hz, above 0.
+    high_hz
+        Last frequency in Hz.
+    count
+        How many frequencies, 2 and above.
+
+    Returns
+    -------
+    Hz, shape (count,).
+    """
     return np.geomspace(low_hz, high_hz, count)
 
 
 def loaded(source: Source, load: Load, freqs_hz: Real) -> Complex:
-    """Voltage at the input re the EMF."""
+    """Voltage at the input re the EMF.
+
+    Parameters
+    ----------
+    source
+        The EMF with its impedance and what shunts it.
+    load
+        What hangs on the output: ohm, farad.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Complex ratio to the EMF, shape (n,).
+    """
     return np.asarray(source.emf / (1.0 + source.impedance * load.admittance(freqs_hz)))
 
 
@@ -99,6 +127,19 @@ def curves_db(circuit: InstrumentCircuit, loads: Sequence[Load], freqs_hz: Real)
     """Level over frequency, one row per load, dB re EMF.
 
     The instrument is worked out once, all loads together: fast enough to follow the hand.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    loads
+        One load for each row of the result.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    dB re EMF, shape (loads, n).
     """
     return _levels_db(circuit.source(freqs_hz), loads, freqs_hz)
 
@@ -132,13 +173,39 @@ class Loading:
 
 
 def level_db(circuit: InstrumentCircuit, load: Load, hz: float) -> float:
-    """Level at one frequency, dB re EMF."""
+    """Level at one frequency, dB re EMF.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    load
+        What hangs on the output: ohm, farad.
+    hz
+        Frequency in Hz, above 0.
+
+    Returns
+    -------
+    dB re EMF.
+    """
     freqs = np.array([hz])
     return gain_to_db(abs(complex(loaded(circuit.source(freqs), load, freqs)[0])))
 
 
 def analyse(circuit: InstrumentCircuit, load: Load) -> Loading:
-    """All figures of an instrument at an input."""
+    """All figures of an instrument at an input.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    load
+        What hangs on the output: ohm, farad.
+
+    Returns
+    -------
+    Resonance, corners, losses and noise.
+    """
     found = resonance(circuit, load)
     return Loading(
         level_100hz_db=level_db(circuit, load, 100.0),
@@ -156,6 +223,17 @@ def resonance(circuit: InstrumentCircuit, load: Load) -> tuple[float, float] | N
 
     More capacitance lowers it, but for peaks under 1.25 dB (damping ratio over 1/2), which
     may move up: |1 + (R + sL)(G + sC)| is least at w^2 = (1 + RG)/LC - (R/L + G/C)^2 / 2.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    load
+        What hangs on the output: ohm, farad.
+
+    Returns
+    -------
+    (Hz, dB re 100 Hz), or None.
     """
     freqs = _grid("resonance")
     level = _curves_on(circuit, [load], "resonance")[0]
@@ -174,7 +252,19 @@ def resonance(circuit: InstrumentCircuit, load: Load) -> tuple[float, float] | N
 
 
 def corner(circuit: InstrumentCircuit, load: Load) -> float | None:
-    """Highest frequency at 3.01 dB under the level at 100 Hz; None below 20 MHz."""
+    """Highest frequency at 3.01 dB under the level at 100 Hz; None below 20 MHz.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    load
+        What hangs on the output: ohm, farad.
+
+    Returns
+    -------
+    Hz, or None.
+    """
     freqs = _grid("corner")
     level = _curves_on(circuit, [load], "corner")[0]
     under = level - (level[0] - HALF_POWER_DB)
@@ -188,7 +278,19 @@ def corner(circuit: InstrumentCircuit, load: Load) -> float | None:
 
 def low_corner(circuit: InstrumentCircuit, load: Load) -> float | None:
     """Where a piezo element falls 3.01 dB under its midband towards the bass: with its cable
-    and input one pole, 1 / (2 pi R (Cs + C)). None for other sources."""
+    and input one pole, 1 / (2 pi R (Cs + C)). None for other sources.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    load
+        What hangs on the output: ohm, farad.
+
+    Returns
+    -------
+    Hz, or None.
+    """
     if not isinstance(circuit, Piezo) or math.isinf(load.ohm):
         return None
     return 1.0 / (2.0 * math.pi * load.ohm * (circuit.capacitance_f + load.farad))
@@ -202,7 +304,25 @@ def noise_density_v2(
     count_load: bool = True,
     temperature_k: float = ROOM_TEMPERATURE_K,
 ) -> Real:
-    """Thermal noise at the input in V^2/Hz: 4 k T Re(Z), with or without the input's own."""
+    """Thermal noise at the input in V^2/Hz: 4 k T Re(Z), with or without the input's own.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    load
+        What hangs on the output: ohm, farad.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+    count_load
+        Whether the load's own resistance makes noise, too.
+    temperature_k
+        Temperature in kelvin, 0 and above.
+
+    Returns
+    -------
+    V^2/Hz, shape (n,).
+    """
     return _density(circuit.source(freqs_hz), load, freqs_hz, count_load, temperature_k)
 
 
@@ -221,14 +341,42 @@ def _density(
 
 
 def noise_v(circuit: InstrumentCircuit, load: Load, *, count_load: bool = True) -> float:
-    """Thermal noise at the input in V RMS, 20 Hz to 20 kHz."""
+    """Thermal noise at the input in V RMS, 20 Hz to 20 kHz.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    load
+        What hangs on the output: ohm, farad.
+    count_load
+        Whether the load's own resistance makes noise, too.
+
+    Returns
+    -------
+    V RMS.
+    """
     freqs, source = _grid("noise"), _source_on(circuit, "noise")
     density = _density(source, load, freqs, count_load, ROOM_TEMPERATURE_K)
     return float(np.sqrt(np.trapezoid(density, freqs)))
 
 
 def closeness_db(circuit: InstrumentCircuit, one: Load, other: Load) -> float:
-    """RMS of the dB difference of two loadings, 80 Hz to 6 kHz, level included."""
+    """RMS of the dB difference of two loadings, 80 Hz to 6 kHz, level included.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    one
+        A load.
+    other
+        Another load.
+
+    Returns
+    -------
+    dB, 0 for equal loadings.
+    """
     a, b = _curves_on(circuit, [one, other], "closeness")
     return float(np.sqrt(np.mean(np.square(a - b))))
 
@@ -239,7 +387,23 @@ def closeness_db(circuit: InstrumentCircuit, one: Load, other: Load) -> float:
 def capacitance_for(circuit: InstrumentCircuit, ohm: float, wanted_hz: float) -> float:
     """Capacitance (cable and input together, F) that puts the resonance at a frequency.
 
-    Raises RefusedError ("impossible") with the range that can be reached.
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    ohm
+        Resistance in ohm, above 0.
+    wanted_hz
+        The frequency that is wanted, in Hz.
+
+    Returns
+    -------
+    F.
+
+    Raises
+    ------
+    RefusedError
+        ("impossible")  with the range that can be reached.
     """
 
     def at(farad: float) -> float | None:
@@ -250,7 +414,26 @@ def capacitance_for(circuit: InstrumentCircuit, ohm: float, wanted_hz: float) ->
 
 
 def resistance_for(circuit: InstrumentCircuit, farad: float, wanted_hz: float) -> float:
-    """Load resistance (ohm) that puts the resonance at a frequency with this capacitance."""
+    """Load resistance (ohm) that puts the resonance at a frequency with this capacitance.
+
+    Parameters
+    ----------
+    circuit
+        The instrument: pickups, controls and cable.
+    farad
+        Capacitance in F, 0 and above.
+    wanted_hz
+        The frequency that is wanted, in Hz.
+
+    Returns
+    -------
+    Ohm.
+
+    Raises
+    ------
+    RefusedError
+        ("impossible")  with the range that can be reached.
+    """
 
     def at(ohm: float) -> float | None:
         found = resonance(circuit, Load(ohm, farad))

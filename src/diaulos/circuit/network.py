@@ -26,23 +26,69 @@ Real = NDArray[np.float64]
 
 
 def resistor(ohm: float, freqs_hz: Real) -> Complex:
-    """Impedance of a resistor over the frequencies."""
+    """Impedance of a resistor over the frequencies.
+
+    Parameters
+    ----------
+    ohm
+        Resistance in ohm, above 0.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Ohm, complex, shape (n,).
+    """
     return np.full(freqs_hz.shape, ohm, dtype=np.complex128)
 
 
 def capacitor(farad: float, freqs_hz: Real) -> Complex:
-    """Impedance of a capacitor; a very large finite one at 0 Hz or 0 F."""
+    """Impedance of a capacitor; a very large finite one at 0 Hz or 0 F.
+
+    Parameters
+    ----------
+    farad
+        Capacitance in F, 0 and above.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Ohm, complex, shape (n,).
+    """
     susceptance = 2j * np.pi * freqs_hz * farad
     return np.asarray(1.0 / (susceptance + 1e-18), dtype=np.complex128)
 
 
 def inductor(henry: float, freqs_hz: Real) -> Complex:
-    """Impedance of an inductor."""
+    """Impedance of an inductor.
+
+    Parameters
+    ----------
+    henry
+        Inductance in H, 0 and above.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Ohm, complex, shape (n,).
+    """
     return np.asarray(2j * np.pi * freqs_hz * henry, dtype=np.complex128)
 
 
 def parallel(*impedances: Complex) -> Complex:
-    """Impedance of several in parallel."""
+    """Impedance of several in parallel.
+
+    Parameters
+    ----------
+    *impedances
+        Complex impedances in ohm, each of shape (n,).
+
+    Returns
+    -------
+    Ohm, complex, shape (n,).
+    """
     admittance = sum(1.0 / z for z in impedances)
     return np.asarray(1.0 / admittance, dtype=np.complex128)
 
@@ -71,19 +117,51 @@ class TwoPort:
 
 
 def series(z: Complex) -> TwoPort:
-    """An impedance in the signal's way."""
+    """An impedance in the signal's way.
+
+    Parameters
+    ----------
+    z
+        Complex impedance in ohm, shape (n,).
+
+    Returns
+    -------
+    Its chain matrix over frequency.
+    """
     one, zero = np.ones_like(z), np.zeros_like(z)
     return TwoPort(one, z, zero, one)
 
 
 def shunt(z: Complex) -> TwoPort:
-    """An impedance from the signal to ground."""
+    """An impedance from the signal to ground.
+
+    Parameters
+    ----------
+    z
+        Complex impedance in ohm, shape (n,).
+
+    Returns
+    -------
+    Its chain matrix over frequency.
+    """
     one, zero = np.ones_like(z), np.zeros_like(z)
     return TwoPort(one, zero, 1.0 / z, one)
 
 
 def transformer(turns_ratio: float, freqs_hz: Real) -> TwoPort:
-    """An ideal transformer with `turns_ratio` : 1 turns, primary to secondary."""
+    """An ideal transformer with `turns_ratio` : 1 turns, primary to secondary.
+
+    Parameters
+    ----------
+    turns_ratio
+        Primary over secondary turns, above 0.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Its chain matrix over frequency.
+    """
     one, zero = np.ones(freqs_hz.shape, complex), np.zeros(freqs_hz.shape, complex)
     return TwoPort(
         np.asarray(one * turns_ratio, complex), zero, zero, np.asarray(one / turns_ratio, complex)
@@ -91,7 +169,19 @@ def transformer(turns_ratio: float, freqs_hz: Real) -> TwoPort:
 
 
 def chain(parts: Sequence[TwoPort], freqs_hz: Real) -> TwoPort:
-    """Several two-ports in a row; the identity for none."""
+    """Several two-ports in a row; the identity for none.
+
+    Parameters
+    ----------
+    parts
+        Two-ports from the source to the load.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    The product of the chain matrices.
+    """
     one, zero = np.ones(freqs_hz.shape, complex), np.zeros(freqs_hz.shape, complex)
     whole = TwoPort(one, zero, zero, one)
     for part in parts:
@@ -121,7 +211,19 @@ class Source:
 
 
 def unit_source(source_ohm: float, freqs_hz: Real) -> Source:
-    """An EMF of 1 V behind a resistance."""
+    """An EMF of 1 V behind a resistance.
+
+    Parameters
+    ----------
+    source_ohm
+        Resistance behind the EMF in ohm.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    The source.
+    """
     return Source(np.ones(freqs_hz.shape, complex), resistor(source_ohm, freqs_hz))
 
 
@@ -132,6 +234,19 @@ def node_levels(
 
     Returns one array per node: before the first part, between the parts, and at the load
     (len(parts) + 1 in all), each a complex ratio to the EMF.
+
+    Parameters
+    ----------
+    source_impedance
+        Complex impedance in ohm, shape (n,).
+    parts
+        Two-ports from the source to the load.
+    load
+        What hangs on the output: ohm, farad.
+
+    Returns
+    -------
+    Complex ratios to the EMF, one array a node.
     """
     voltage, current = np.ones_like(load), 1.0 / load
     nodes = [voltage]

@@ -55,7 +55,17 @@ class Station:
 
 
 def stations(course: Course) -> tuple[Station, ...]:
-    """The stations of a course in order: every output, the inputs that can clip, the track."""
+    """The stations of a course in order: every output, the inputs that can clip, the track.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+
+    Returns
+    -------
+    In order.
+    """
     found: list[Station] = []
     side = "out"
     last = len(course.legs) - 1
@@ -93,6 +103,22 @@ def linear_responses(course: Course, freqs_hz: Real) -> dict[Point, Complex]:
     Digital points before the converter are re the played track (a plain ratio); analog
     points are peak volts per unit of digital amplitude; digital points behind the last
     converter are a plain ratio again. Points behind an amplifier are absent.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Complex ratios by point, shape (n,).
+
+    Raises
+    ------
+    RigError
+        For a brought cabinet.
     """
     level: Complex = np.ones(freqs_hz.shape, complex)
     found: dict[Point, Complex] = {}
@@ -149,12 +175,45 @@ class _Response(StageReader[Complex]):
 
 
 def stage_response(stage: Stage, device: Device, freqs_hz: Real) -> Complex:
-    """Response of a linear stage over frequency."""
+    """Response of a linear stage over frequency.
+
+    Parameters
+    ----------
+    stage
+        One stage of a path.
+    device
+        The device, as its knobs and switches stand.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Complex ratio, shape (n,).
+
+    Raises
+    ------
+    RigError
+        For a brought cabinet.
+    """
     return _Response(device, freqs_hz).read(stage)
 
 
 def filter_response(stage: FilterStage, device: Device, freqs_hz: Real) -> Complex:
-    """First-order corners: j f/fc / (1 + j f/fc) below, 1 / (1 + j f/fc) above."""
+    """First-order corners: j f/fc / (1 + j f/fc) below, 1 / (1 + j f/fc) above.
+
+    Parameters
+    ----------
+    stage
+        One stage of a path.
+    device
+        The device, as its knobs and switches stand.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Complex ratio, shape (n,).
+    """
     total: Complex = np.ones(freqs_hz.shape, complex)
     if stage.low_cut_hz is not None:
         ratio = 1j * np.maximum(freqs_hz, 1e-3) / stage.low_cut_hz
@@ -169,7 +228,19 @@ def filter_response(stage: FilterStage, device: Device, freqs_hz: Real) -> Compl
 
 
 def offset_db(offsets: tuple[Offset, ...], device: Device) -> float:
-    """What the switches add."""
+    """What the switches add.
+
+    Parameters
+    ----------
+    offsets
+        What switches add, in dB.
+    device
+        The device, as its knobs and switches stand.
+
+    Returns
+    -------
+    dB.
+    """
     return sum(offset.db for offset in offsets if device.holds(offset.when))
 
 
@@ -198,19 +269,55 @@ class _PlainGain(StageReader[float]):
 
 
 def stage_gain(stage: Stage, device: Device) -> float:
-    """The plain gain of a linear stage: volts per volt, per unit of amplitude, or back."""
+    """The plain gain of a linear stage: volts per volt, per unit of amplitude, or back.
+
+    Parameters
+    ----------
+    stage
+        One stage of a path.
+    device
+        The device, as its knobs and switches stand.
+
+    Returns
+    -------
+    V/V, V per unit of amplitude, or the other way round.
+    """
     return _PlainGain(device).read(stage)
 
 
 def full_scale_dbu(stage: AdcStage, device: Device) -> float:
-    """The dBu that reaches 0 dBFS as knob and switches stand: measured, or else nominal."""
+    """The dBu that reaches 0 dBFS as knob and switches stand: measured, or else nominal.
+
+    Parameters
+    ----------
+    stage
+        One stage of a path.
+    device
+        The device, as its knobs and switches stand.
+
+    Returns
+    -------
+    dBu.
+    """
     gain = device.number(stage.control)
     nominal = stage.full_scale_dbu + offset_db(stage.offsets, device)
     return nominal - gain + measured_error_db(stage.measured, device, gain, nominal, -1.0)
 
 
 def dac_full_scale_dbu(stage: DacStage, device: Device) -> float:
-    """The dBu, open circuit, of a sine at 0 dBFS as knob and switches stand."""
+    """The dBu, open circuit, of a sine at 0 dBFS as knob and switches stand.
+
+    Parameters
+    ----------
+    stage
+        One stage of a path.
+    device
+        The device, as its knobs and switches stand.
+
+    Returns
+    -------
+    dBu.
+    """
     gain = device.number(stage.control)
     nominal = stage.full_scale_dbu + offset_db(stage.offsets, device)
     return nominal + gain + measured_error_db(stage.measured, device, gain, nominal, 1.0)
@@ -221,7 +328,25 @@ def measured_error_db(
 ) -> float:
     """How far a calibrated full scale lies from nominal at a gain: between two measured gains
     on a straight line, beyond them as at the nearest; 0 without a calibration that fits the
-    switches. `sign` is what the gain does to the full scale."""
+    switches. `sign` is what the gain does to the full scale.
+
+    Parameters
+    ----------
+    measured
+        Calibrated points.
+    device
+        The device, as its knobs and switches stand.
+    gain_db
+        The gain in dB.
+    nominal_dbu
+        Full scale without a calibration, in dBu.
+    sign
+        -1 where gain lowers the full scale, 1 where it raises it.
+
+    Returns
+    -------
+    dB.
+    """
     newest: dict[float, Measured] = {}
     for one in measured:
         if device.holds(one.when):
@@ -234,7 +359,17 @@ def measured_error_db(
 
 
 def amp_settings(device: Device) -> AmpSettings:
-    """The positions of an amplifier's controls as its model wants them."""
+    """The positions of an amplifier's controls as its model wants them.
+
+    Parameters
+    ----------
+    device
+        The device, as its knobs and switches stand.
+
+    Returns
+    -------
+    Voice and positions from 0 to 10.
+    """
     return AmpSettings(
         voice=device.word("voice"),
         drive=device.number("drive"),
@@ -246,7 +381,28 @@ def amp_settings(device: Device) -> AmpSettings:
 
 
 def sine_level(course: Course, point: Point, peak_dbfs: float, hz: float = PLAN_HZ) -> float:
-    """Level of a sine at a point: dBu in the analog part, dBFS in the digital part."""
+    """Level of a sine at a point: dBu in the analog part, dBFS in the digital part.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    point
+        A station of the course.
+    peak_dbfs
+        Peak in dBFS.
+    hz
+        Frequency in Hz, above 0.
+
+    Returns
+    -------
+    dBu or dBFS, peak of a sine.
+
+    Raises
+    ------
+    RigError
+        Behind a driven stage.
+    """
     response = linear_responses(course, np.array([hz])).get(point)
     if response is None:
         raise RigError(
@@ -290,6 +446,24 @@ def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | N
     `di_full_scale_dbu` is the dBu that reached 0 dBFS when the DI was recorded, None when
     nobody knows. Equal at 1 kHz; limited so that neither the converter nor the line output
     clips.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    di_peak_dbfs
+        Loudest peak of the DI in dBFS.
+    di_full_scale_dbu
+        dBu that reached 0 dBFS when it was recorded; None for unknown.
+
+    Returns
+    -------
+    Send gain in dB, volts at the amplifier, deviation over frequency.
+
+    Raises
+    ------
+    RigError
+        When there is no amplifier.
     """
     target = amp_input(course)
     freqs = np.array([PLAN_HZ, *DEVIATION_HZ])
@@ -332,7 +506,22 @@ def _sent_dbu(course: Course, response: float) -> float:
 
 
 def amp_input(course: Course) -> Point:
-    """The input of the amplifier on a course; RigError when there is none."""
+    """The input of the amplifier on a course; RigError when there is none.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+
+    Returns
+    -------
+    The station.
+
+    Raises
+    ------
+    RigError
+        When there is no amplifier.
+    """
     for step in cut(course):
         if isinstance(step, Active) and step.leg.path is not None:
             if any(isinstance(stage, AmpStage) for stage in step.leg.path.stages):
@@ -358,7 +547,17 @@ def _source_ohm(course: Course, target: Point) -> float:
 
 
 def return_control(course: Course) -> tuple[Device, Control] | None:
-    """The gain control of the input that records the return, if it has one."""
+    """The gain control of the input that records the return, if it has one.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+
+    Returns
+    -------
+    Device and control, or None.
+    """
     for leg in reversed(course.legs):
         if leg.path is None:
             continue

@@ -252,6 +252,21 @@ def drive_signal(
     """A whole signal through the amplifier, its oversampling delay taken out (to 1 sample).
 
     Returns volts across the speaker load, as long as the input.
+
+    Parameters
+    ----------
+    volts
+        Input in volts, shape (frames,), mono.
+    settings
+        Voice and positions of the amplifier's controls.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    faults
+        Noise and hum; None for none.
+
+    Returns
+    -------
+    Volts across the speaker load, shape (frames,).
     """
     amp = Amplifier(settings, rate_hz, faults)
     state = amp.initial_state()
@@ -266,7 +281,19 @@ def drive_signal(
 
 def peak_output(settings: AmpSettings, peak_v: float) -> float:
     """Peak volts at the speaker for a peak at the input: the amplifier's curve without its
-    filters. What a plan can say of a driven amplifier; sound tells the rest."""
+    filters. What a plan can say of a driven amplifier; sound tells the rest.
+
+    Parameters
+    ----------
+    settings
+        Voice and positions of the amplifier's controls.
+    peak_v
+        Peak at the input in volts, 0 and above.
+
+    Returns
+    -------
+    Peak volts at the speaker.
+    """
     voice = VOICES[settings.voice]
     drive_db = (settings.drive - 5.0) / 10.0 * voice.drive_span_db
     first = 10.0 ** ((voice.first_gain_db + drive_db * 2.0 / 3.0) / 20.0)
@@ -278,7 +305,21 @@ def peak_output(settings: AmpSettings, peak_v: float) -> float:
 
 def idle_response(settings: AmpSettings, freqs_hz: Real, rate_hz: float) -> Real:
     """Gain from the input to the speaker, volts per volt, of a signal far too small to drive
-    it: what noise and hum meet while nobody plays. Magnitude over frequency."""
+    it: what noise and hum meet while nobody plays. Magnitude over frequency.
+
+    Parameters
+    ----------
+    settings
+        Voice and positions of the amplifier's controls.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    V/V, shape (n,).
+    """
     amp = Amplifier(settings, rate_hz)
     slope = (1.0 + amp.voice.bias**2) ** -1.5  # of x / sqrt(1 + x^2) at the bias
     total = abs(amp._gain1 * slope * amp._gain2 * amp._gain3 * amp._out)
@@ -296,7 +337,19 @@ HUM_PARTS = ((1, 0.6), (2, 1.0), (3, 0.3), (4, 0.4), (6, 0.15))
 
 
 def with_voice(settings: AmpSettings, voice: str) -> AmpSettings:
-    """The same control positions on another voice."""
+    """The same control positions on another voice.
+
+    Parameters
+    ----------
+    settings
+        Voice and positions of the amplifier's controls.
+    voice
+        Id of a voice.
+
+    Returns
+    -------
+    The settings.
+    """
     return replace(settings, voice=voice)
 
 

@@ -65,7 +65,19 @@ CABINETS: dict[str, Cabinet] = {
 
 
 def magnitude(cabinet: Cabinet, freqs_hz: Real) -> Real:
-    """Linear gain over frequency, 1 near 500 Hz."""
+    """Linear gain over frequency, 1 near 500 Hz.
+
+    Parameters
+    ----------
+    cabinet
+        A stand-in cabinet.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Linear gain, shape (n,).
+    """
     f = np.maximum(freqs_hz, 1e-3)
     gain = 1.0 / np.sqrt(1.0 + (cabinet.low_hz / f) ** 6)
     gain = gain / np.sqrt(1.0 + (f / cabinet.high_hz) ** (2 * cabinet.high_order))
@@ -76,7 +88,24 @@ def magnitude(cabinet: Cabinet, freqs_hz: Real) -> Real:
 
 @lru_cache(maxsize=16)
 def cabinet_taps(name: str, rate_hz: float) -> Real:
-    """Impulse response of a stand-in cabinet at this rate, first sample first."""
+    """Impulse response of a stand-in cabinet at this rate, first sample first.
+
+    Parameters
+    ----------
+    name
+        Id of a stand-in cabinet.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    FIR, shape (taps,).
+
+    Raises
+    ------
+    InputError
+        For a name that is no stand-in.
+    """
     cabinet = CABINETS.get(name)
     if cabinet is None:
         raise InputError(

@@ -14,7 +14,20 @@ Audio = NDArray[np.floating[Any]]
 
 
 def require_finite(samples: Audio, what: str) -> None:
-    """Refuse NaN and infinity, naming the first bad frame."""
+    """Refuse NaN and infinity, naming the first bad frame.
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    what
+        Words for the error.
+
+    Raises
+    ------
+    InputError
+        Naming the first frame that is NaN or infinite.
+    """
     # A sum is finite only if every sample is: one pass without a temporary.
     if np.isfinite(np.sum(samples, dtype=np.float64)):
         return
@@ -30,7 +43,24 @@ def require_finite(samples: Audio, what: str) -> None:
 
 
 def require_mono(samples: Audio, what: str) -> Audio:
-    """A one-dimensional view of mono audio; refuses several channels."""
+    """A one-dimensional view of mono audio; refuses several channels.
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    what
+        Words for the error.
+
+    Returns
+    -------
+    Samples, shape (frames,).
+
+    Raises
+    ------
+    InputError
+        For several channels.
+    """
     if samples.ndim == 1:
         return samples
     if samples.ndim == 2 and samples.shape[1] == 1:
@@ -43,7 +73,18 @@ def require_mono(samples: Audio, what: str) -> Audio:
 
 
 def require_rate(rate_hz: float) -> None:
-    """Refuse a sample rate that cannot be one."""
+    """Refuse a sample rate that cannot be one.
+
+    Parameters
+    ----------
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Raises
+    ------
+    InputError
+        For a rate that cannot be one.
+    """
     if not np.isfinite(rate_hz) or rate_hz < 8000.0 or rate_hz > 768_000.0:
         raise InputError(
             f"{rate_hz:g} Hz is not a usable sample rate.",

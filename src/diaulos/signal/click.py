@@ -17,7 +17,25 @@ def click_block(
     first: int, count: int, rate_hz: float, beat_frames: float, beats_per_bar: int
 ) -> Real:
     """Samples `first` to `first + count` of a click that starts with a bar at frame 0; silence
-    before it. The same at any block size."""
+    before it. The same at any block size.
+
+    Parameters
+    ----------
+    first
+        First frame, from 0 on.
+    count
+        Frames wanted.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    beat_frames
+        Frames of a beat, not rounded.
+    beats_per_bar
+        Beats of a bar, 1 and above.
+
+    Returns
+    -------
+    Samples, shape (count,), peak 0.25.
+    """
     out = np.zeros(count)
     length = int(CLICK_S * rate_hz)
     beat = max(0, int(np.floor((first - length) / beat_frames)))

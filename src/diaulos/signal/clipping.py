@@ -38,7 +38,19 @@ DEFAULT_BITS = 24
 def full_scale(bits: int | None) -> float:
     """The smallest magnitude that counts as full scale, in 0 to 1; floats as 24 bit.
 
-    Returns 1 - 2^-(bits-1): 32,767 of 32,768 in 16 bit. Raises ValueError for under 2 bits.
+    Parameters
+    ----------
+    bits
+        Bits of the file's samples, 8 to 32; None for floats.
+
+    Returns
+    -------
+    1 - 2^-(bits-1): 32 767 of 32 768 in 16 bit.
+
+    Raises
+    ------
+    ValueError
+        For under 2 bits.
     """
     bits = DEFAULT_BITS if bits is None else bits
     if bits < 2:

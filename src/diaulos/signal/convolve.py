@@ -18,6 +18,17 @@ def convolve_long(signal: Audio, taps: Audio) -> Audio:
     """Full linear convolution of a mono signal with a FIR.
 
     Returns len(signal) + len(taps) - 1 samples in the signal's precision.
+
+    Parameters
+    ----------
+    signal
+        Samples, shape (frames,).
+    taps
+        FIR, shape (taps,).
+
+    Returns
+    -------
+    Samples, shape (frames + taps - 1,).
     """
     import scipy.fft
 

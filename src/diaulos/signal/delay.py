@@ -156,6 +156,28 @@ def find_alignment(
     kind); without it every overlap is tried. Raises InputError for NaN and impossible
     rates, RefusedError ("silent", "too_short", "not_the_same_performance", "ambiguous")
     where no honest answer exists.
+
+    Parameters
+    ----------
+    a
+        The reference, shape (frames,), mono.
+    b
+        What is held against it, shape (frames,), mono.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    max_delay_samples
+        The most that B may be late, in samples; None for any overlap.
+
+    Returns
+    -------
+    Delay in samples at A's first one, polarity, drift in ppm, confidence.
+
+    Raises
+    ------
+    InputError
+        For NaN and impossible rates.
+    RefusedError
+        ("silent", "too_short", "not_the_same_performance", "ambiguous").
     """
     require_rate(rate_hz)
     a, b = require_mono(a, "A"), require_mono(b, "B")

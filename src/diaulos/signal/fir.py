@@ -27,6 +27,21 @@ def minimum_phase(
     `magnitude` gives linear gain over frequencies in Hz. The response is cut where what is
     left is below `floor_db` of the whole, at `max_taps` at most. Made by folding the real
     cepstrum (Oppenheim and Schafer, Discrete-Time Signal Processing, from memory).
+
+    Parameters
+    ----------
+    magnitude
+        Linear gain over frequencies in Hz.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    max_taps
+        The most taps.
+    floor_db
+        Where the response may be cut, in dB re the whole.
+
+    Returns
+    -------
+    FIR, shape (taps,).
     """
     import scipy.fft
 
@@ -52,6 +67,15 @@ def fractional_delay(fraction: float) -> Real:
     """FIR that delays by FRACTION_TAPS / 2 - 1 + `fraction` samples, 0 <= fraction < 1.
 
     A Kaiser-windowed sinc; flat within 0.01 dB to 0.42 of the rate.
+
+    Parameters
+    ----------
+    fraction
+        Part of a sample, 0 to under 1.
+
+    Returns
+    -------
+    FIR, shape (FRACTION_TAPS,).
     """
     centre = FRACTION_TAPS // 2 - 1 + fraction
     at = np.arange(FRACTION_TAPS) - centre
@@ -66,6 +90,19 @@ def shift(samples: Audio, delay_samples: float, length: int | None = None) -> Au
 
     Returns `length` samples (the input's own length by default); what moves past either
     end is lost, what comes in is silence. Precision follows the input.
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    delay_samples
+        Later by so many samples; earlier when negative.
+    length
+        Samples wanted; None for the input's own number.
+
+    Returns
+    -------
+    Samples, shape (length,).
     """
     from diaulos.signal.convolve import convolve_long
 

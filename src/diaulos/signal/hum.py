@@ -82,7 +82,24 @@ def _sum_db(levels: list[float]) -> float:
 
 
 def analyse_noise(samples: Audio, rate_hz: float) -> Noise:
-    """The noise of a recorded silence, or of the quiet spans of a recording."""
+    """The noise of a recorded silence, or of the quiet spans of a recording.
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    Hum, bus tones, hiss and floor in dBFS; what cannot be told, and why.
+
+    Raises
+    ------
+    InputError
+        For NaN and impossible rates.
+    """
     require_mono(samples, "the recording")
     require_finite(samples, "the recording")
     require_rate(rate_hz)
@@ -112,7 +129,19 @@ def analyse_noise(samples: Audio, rate_hz: float) -> Noise:
 
 def quiet_spans(x: Real, rate_hz: float) -> list[tuple[int, int]]:
     """(first, end) of the stretches that are as quiet as the quietest tenth and steady, half a
-    second at least each."""
+    second at least each.
+
+    Parameters
+    ----------
+    x
+        Samples, shape (frames,).
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    (first, end) of each, in frames.
+    """
     frame = int(FRAME_S * rate_hz)
     count = x.size // frame
     if count == 0:
@@ -304,7 +333,19 @@ def _dbfs(amplitude: float) -> float:
 
 def gate_threshold_dbfs(noise: Noise, quietest_note_dbfs: float) -> float | None:
     """Where a gate can open: halfway between the floor and the quietest wanted note; None
-    where less than 6 dB lie between them."""
+    where less than 6 dB lie between them.
+
+    Parameters
+    ----------
+    noise
+        What was found.
+    quietest_note_dbfs
+        Peak of the quietest wanted note in dBFS.
+
+    Returns
+    -------
+    dBFS, or None.
+    """
     room = quietest_note_dbfs - noise.floor_dbfs
     return noise.floor_dbfs + room / 2.0 if room >= 6.0 else None
 
@@ -320,7 +361,19 @@ class NoiseChange:
 
 
 def compare_noise(before: Noise, after: Noise) -> NoiseChange:
-    """What an attempt has changed."""
+    """What an attempt has changed.
+
+    Parameters
+    ----------
+    before
+        The attempt before.
+    after
+        The attempt after.
+
+    Returns
+    -------
+    dB, negative where it is quieter.
+    """
 
     def change(one: float, other: float) -> float | None:
         if one <= LOWEST_DB and other <= LOWEST_DB:

@@ -55,7 +55,22 @@ _CHUNK = 65_536
 
 @lru_cache(maxsize=16)
 def k_weighting_sos(rate_hz: float) -> Real:
-    """The K-weighting as two second-order sections, shape (2, 6)."""
+    """The K-weighting as two second-order sections, shape (2, 6).
+
+    Parameters
+    ----------
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    Two sections, shape (2, 6).
+
+    Raises
+    ------
+    InputError
+        For an impossible rate.
+    """
     require_rate(rate_hz)
     if rate_hz == 48_000.0:
         return np.array(
@@ -86,7 +101,19 @@ def k_weighting_sos(rate_hz: float) -> Real:
 
 
 def k_weighting_db(freqs_hz: Real, rate_hz: float) -> Real:
-    """Response of the K-weighting in dB."""
+    """Response of the K-weighting in dB.
+
+    Parameters
+    ----------
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    dB, shape (n,).
+    """
     z = np.exp(-2j * np.pi * np.asarray(freqs_hz) / rate_hz)
     response = np.ones_like(z)
     for b0, b1, b2, a0, a1, a2 in k_weighting_sos(rate_hz):
@@ -202,7 +229,26 @@ def _gated(blocks: Real) -> float:
 
 
 def measure_loudness(samples: Audio, rate_hz: float, layout: Layout | None = None) -> Loudness:
-    """Loudness of a whole signal, (frames,) or (frames, channels)."""
+    """Loudness of a whole signal, (frames,) or (frames, channels).
+
+    Parameters
+    ----------
+    samples
+        Audio, (frames,) or (frames, channels).
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    layout
+        How the channels are heard; None for what their number says.
+
+    Returns
+    -------
+    LUFS with the method and layout.
+
+    Raises
+    ------
+    InputError
+        For NaN and impossible rates.
+    """
     require_rate(rate_hz)
     require_finite(samples, "the signal")
     channels = 1 if samples.ndim == 1 else samples.shape[1]
@@ -212,7 +258,19 @@ def measure_loudness(samples: Audio, rate_hz: float, layout: Layout | None = Non
 
 
 def common_layouts(channels_a: int, channels_b: int) -> tuple[Layout, Layout]:
-    """How two tracks are heard side by side: mono counts twice beside stereo."""
+    """How two tracks are heard side by side: mono counts twice beside stereo.
+
+    Parameters
+    ----------
+    channels_a
+        Channels of one track.
+    channels_b
+        Channels of the other.
+
+    Returns
+    -------
+    The layouts of both.
+    """
     if channels_a == channels_b:
         layout: Layout = "mono" if channels_a == 1 else "stereo"
         return layout, layout
@@ -246,7 +304,28 @@ class Match:
 def solve_match(
     reference: Loudness, track: Loudness, track_true_peak_dbtp: float, ceiling_dbtp: float = -1.0
 ) -> Match:
-    """The gain that matches `track` to `reference` without passing the ceiling."""
+    """The gain that matches `track` to `reference` without passing the ceiling.
+
+    Parameters
+    ----------
+    reference
+        What is to be matched.
+    track
+        What is matched to it.
+    track_true_peak_dbtp
+        True peak of the track in dBTP.
+    ceiling_dbtp
+        What no true peak may pass, in dBTP.
+
+    Returns
+    -------
+    Gain in dB, what the pair comes down by, levels before and after.
+
+    Raises
+    ------
+    RefusedError
+        ("silent") where one of the two is.
+    """
     for name, reading in (("reference", reference), ("track", track)):
         if reading.lufs < SILENT_LUFS:
             raise RefusedError(

@@ -25,7 +25,17 @@ Array = NDArray[np.floating[Any]]
 
 @lru_cache(maxsize=8)
 def prototype(factor: int) -> NDArray[np.float64]:
-    """Low-pass at CUTOFF of the base rate for a raised rate; sums to `factor`."""
+    """Low-pass at CUTOFF of the base rate for a raised rate; sums to `factor`.
+
+    Parameters
+    ----------
+    factor
+        How many times the rate, 2 to 16.
+
+    Returns
+    -------
+    FIR, sums to `factor`.
+    """
     length = TAPS_PER_PHASE * factor
     at = np.arange(length) - (length - 1) / 2.0
     taps = np.sinc(2.0 * CUTOFF * at / factor) * np.kaiser(length, 9.5)
@@ -122,6 +132,21 @@ def shape_long(
     """A whole signal through a nonlinearity at a raised rate, in chunks that fit the cache.
 
     The result is delayed by the oversampler's latency, like its blocks.
+
+    Parameters
+    ----------
+    signal
+        Samples, shape (frames,).
+    factor
+        How many times the rate, 2 to 16.
+    shaper
+        What is done at the high rate, sample by sample.
+    chunk
+        Frames at a time.
+
+    Returns
+    -------
+    Samples, shape (frames,), late by the latency.
     """
     sampler = Oversampler(factor, signal.dtype)
     state = sampler.initial_state()

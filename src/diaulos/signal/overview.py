@@ -57,7 +57,17 @@ def _reduce(function: Any, values: Array32, starts: Any, stops: Any) -> Array32:
 
 
 def build_overview(blocks: Iterable[Array32]) -> Overview:
-    """The pyramid of a mono signal given in blocks of any size."""
+    """The pyramid of a mono signal given in blocks of any size.
+
+    Parameters
+    ----------
+    blocks
+        Blocks of any size, each of shape (frames,).
+
+    Returns
+    -------
+    Lowest and highest by stretches of 256 x 4^k.
+    """
     lows: list[Array32] = []
     highs: list[Array32] = []
     rest = np.zeros(0, dtype=np.float32)
@@ -82,7 +92,26 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
 
 def pyramid(frames: int, lowest: Array32, highest: Array32) -> Overview:
     """The overview from its level 0: the lowest and highest of every stretch of BASE samples.
-    ValueError where their number does not fit the frames."""
+    ValueError where their number does not fit the frames.
+
+    Parameters
+    ----------
+    frames
+        Frames in all.
+    lowest
+        Lowest sample of every stretch.
+    highest
+        Highest sample of every stretch.
+
+    Returns
+    -------
+    The overview.
+
+    Raises
+    ------
+    ValueError
+        Where their number does not fit the frames.
+    """
     if lowest.shape != highest.shape or lowest.shape != (-(-frames // BASE),):
         raise ValueError(f"{lowest.shape} stretches do not make up {frames} frames")
     low, high = [lowest.astype(np.float32)], [highest.astype(np.float32)]

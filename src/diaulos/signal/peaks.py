@@ -109,7 +109,17 @@ class TruePeakMeter:
 
 
 def true_peak_dbtp(samples: Audio) -> float:
-    """True peak of a signal, (frames,) or (frames, channels), in dBTP."""
+    """True peak of a signal, (frames,) or (frames, channels), in dBTP.
+
+    Parameters
+    ----------
+    samples
+        Audio, (frames,) or (frames, channels).
+
+    Returns
+    -------
+    dBTP; minus infinity for silence.
+    """
     columns = [samples] if samples.ndim == 1 else list(samples.T)
     peak = 0.0
     for column in columns:
@@ -121,12 +131,32 @@ def true_peak_dbtp(samples: Audio) -> float:
 
 
 def peak_dbfs(samples: Audio) -> float:
-    """Sample peak in dBFS; minus infinity for silence or nothing."""
+    """Sample peak in dBFS; minus infinity for silence or nothing.
+
+    Parameters
+    ----------
+    samples
+        Audio, (frames,) or (frames, channels).
+
+    Returns
+    -------
+    dBFS; minus infinity for silence.
+    """
     return gain_to_db(float(np.max(np.abs(samples), initial=0.0)))
 
 
 def rms_dbfs(samples: Audio) -> float:
-    """RMS in dBFS after AES17: a full-scale sine reads 0."""
+    """RMS in dBFS after AES17: a full-scale sine reads 0.
+
+    Parameters
+    ----------
+    samples
+        Audio, (frames,) or (frames, channels).
+
+    Returns
+    -------
+    dBFS; minus infinity for silence.
+    """
     if samples.size == 0:
         return -math.inf
     mean_square = float(np.mean(np.square(samples, dtype=np.float64)))
@@ -145,6 +175,19 @@ def loudest_span(samples: Audio, rate_hz: float, seconds: float) -> Span:
     """The run of this length with the most energy; the whole when it is shorter.
 
     `samples` is mono. The answer is exact to a hundredth of a second.
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    seconds
+        Length in s, above 0.
+
+    Returns
+    -------
+    First frame and count.
     """
     step = max(1, int(0.01 * rate_hz))
     want = int(seconds * rate_hz)

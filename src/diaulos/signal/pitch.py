@@ -51,29 +51,89 @@ class Nearest:
 
 
 def note_name(midi: int) -> str:
-    """C4 for 60."""
+    """C4 for 60.
+
+    Parameters
+    ----------
+    midi
+        Note number, 69 for A4; parts of it are cents.
+
+    Returns
+    -------
+    Name with octave, sharps.
+    """
     return f"{NOTES[midi % 12]}{midi // 12 - 1}"
 
 
 def midi_hz(midi: float, a4_hz: float = 440.0) -> float:
-    """Equal temperament: A4 * 2^((midi - 69) / 12)."""
+    """Equal temperament: A4 * 2^((midi - 69) / 12).
+
+    Parameters
+    ----------
+    midi
+        Note number, 69 for A4; parts of it are cents.
+    a4_hz
+        Frequency of A4 in Hz.
+
+    Returns
+    -------
+    Hz.
+    """
     return a4_hz * float(2.0 ** ((midi - 69.0) / 12.0))
 
 
 def cents_between(hz: float, wanted_hz: float) -> float:
-    """1200 log2(hz / wanted)."""
+    """1200 log2(hz / wanted).
+
+    Parameters
+    ----------
+    hz
+        Frequency in Hz, above 0.
+    wanted_hz
+        The frequency that is wanted, in Hz.
+
+    Returns
+    -------
+    Cents, positive when higher.
+    """
     return 1200.0 * math.log2(hz / wanted_hz)
 
 
 def nearest_note(hz: float, a4_hz: float = 440.0) -> Nearest:
-    """The closest note of equal temperament."""
+    """The closest note of equal temperament.
+
+    Parameters
+    ----------
+    hz
+        Frequency in Hz, above 0.
+    a4_hz
+        Frequency of A4 in Hz.
+
+    Returns
+    -------
+    The note and the cents off it.
+    """
     midi = round(69.0 + 12.0 * math.log2(hz / a4_hz))
     wanted = midi_hz(midi, a4_hz)
     return Nearest(note_name(midi), wanted, cents_between(hz, wanted))
 
 
 def nearest_string(hz: float, strings: tuple[int, ...], a4_hz: float = 440.0) -> Nearest:
-    """The closest of an instrument's open strings (midi)."""
+    """The closest of an instrument's open strings (midi).
+
+    Parameters
+    ----------
+    hz
+        Frequency in Hz, above 0.
+    strings
+        Open strings as note numbers.
+    a4_hz
+        Frequency of A4 in Hz.
+
+    Returns
+    -------
+    The string and the cents off it.
+    """
     midi = min(strings, key=lambda one: abs(cents_between(hz, midi_hz(one, a4_hz))))
     wanted = midi_hz(midi, a4_hz)
     return Nearest(note_name(midi), wanted, cents_between(hz, wanted))
@@ -83,6 +143,22 @@ def find_pitch(samples: Audio, rate_hz: float) -> Pitch:
     """The pitch of the last pluck in a recording (or of a steady tone).
 
     Refuses (RefusedError) what is too short, silent, or has no pitch from 26 Hz to 1.4 kHz.
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    Hz of the first partial, confidence, frames used.
+
+    Raises
+    ------
+    RefusedError
+        ("too_short", "silent", "no_pitch").
     """
     require_mono(samples, "the note")
     require_finite(samples, "the note")
@@ -109,7 +185,19 @@ def find_pitch(samples: Audio, rate_hz: float) -> Pitch:
 
 
 def last_onset(samples: Audio, rate_hz: float) -> int:
-    """The frame at which the last strong pluck begins, to 10 ms; 0 where there is none."""
+    """The frame at which the last strong pluck begins, to 10 ms; 0 where there is none.
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    Frame.
+    """
     x = np.asarray(samples, dtype=np.float64)
     step = max(1, int(0.01 * rate_hz))
     count = x.size // step

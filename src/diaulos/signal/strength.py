@@ -56,7 +56,28 @@ class Strength:
 
 def measure_strength(samples: Audio, rate_hz: float, bits: int | None = None) -> Strength:
     """Strength of a mono recording of so many bits (None for floats); RefusedError ("silent",
-    "too_short")."""
+    "too_short").
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    bits
+        Bits of the file's samples, 8 to 32; None for floats.
+
+    Returns
+    -------
+    Peak, true peak, loudest 400 ms, decay, clipping, strums.
+
+    Raises
+    ------
+    InputError
+        For NaN and several channels.
+    RefusedError
+        ("silent", "too_short").
+    """
     require_rate(rate_hz)
     samples = require_mono(samples, "the strumming")
     require_finite(samples, "the strumming")

@@ -46,7 +46,25 @@ def render_notes(
     character: StringCharacter,
     seed: int,
 ) -> Real:
-    """The EMF of the instrument, scaled so that its peak is 1."""
+    """The EMF of the instrument, scaled so that its peak is 1.
+
+    Parameters
+    ----------
+    notes
+        What is played, with times and force.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    length_s
+        Length in s.
+    character
+        How the strings ring.
+    seed
+        Of all that is drawn by chance.
+
+    Returns
+    -------
+    EMF, shape (frames,), peak 1.
+    """
     rng = np.random.default_rng(seed)
     total = round(length_s * rate_hz)
     out = np.zeros(total)
@@ -102,7 +120,25 @@ class Part:
 def play(
     part: Part, tempo_bpm: float, length_s: float, seed: int, lead_in_s: float = 0.5
 ) -> list[Note]:
-    """The notes of a person who plays the part over and over, with human timing and force."""
+    """The notes of a person who plays the part over and over, with human timing and force.
+
+    Parameters
+    ----------
+    part
+        Notes and rests.
+    tempo_bpm
+        Beats per minute.
+    length_s
+        Length in s.
+    seed
+        Of all that is drawn by chance.
+    lead_in_s
+        Silence ahead, in s.
+
+    Returns
+    -------
+    Notes with their times in s.
+    """
     rng = np.random.default_rng(seed)
     eighth = 30.0 / tempo_bpm
     notes: list[Note] = []

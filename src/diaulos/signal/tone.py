@@ -41,6 +41,24 @@ def measure_tone(samples: Audio, rate_hz: float, hz: float) -> Tone:
 
     Refuses (RefusedError) what is shorter than 0.25 s or three periods, what clips, and what
     is not mostly that tone.
+
+    Parameters
+    ----------
+    samples
+        Audio with full scale at 1, shape (frames,), mono.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    hz
+        Frequency in Hz, above 0.
+
+    Returns
+    -------
+    Peak in dBFS, frequency, how pure it is.
+
+    Raises
+    ------
+    RefusedError
+        ("too_short", "clipped", "no_tone").
     """
     require_mono(samples, "the tone")
     require_finite(samples, "the tone")

@@ -15,6 +15,15 @@ def a_weighting_gain(freqs_hz: Real) -> Real:
 
     R(f) = f4^2 f^4 / ((f^2 + f1^2) sqrt((f^2 + f2^2)(f^2 + f3^2)) (f^2 + f4^2)), re its
     value at 1 kHz.
+
+    Parameters
+    ----------
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Linear gain, shape (n,), 1 at 1 kHz.
     """
     return np.asarray(_curve(np.asarray(freqs_hz, dtype=np.float64)) / _curve(np.array(1000.0)))
 

@@ -40,7 +40,22 @@ ODD_DB = 3.0
 
 
 def known_dbu(text: str) -> float:
-    """dBu of a typed level: "1.23 V", "500 mV" (RMS), "+4 dBu", "-10 dBV"."""
+    """dBu of a typed level: "1.23 V", "500 mV" (RMS), "+4 dBu", "-10 dBV".
+
+    Parameters
+    ----------
+    text
+        As a person types it.
+
+    Returns
+    -------
+    dBu.
+
+    Raises
+    ------
+    InputError
+        Where it is no level.
+    """
     found = re.fullmatch(r"\s*([+\-−]?\d+(?:[.,]\d+)?)\s*(mV|V|dBu|dBV)\s*", text)
     if found is None:
         raise InputError(
@@ -106,7 +121,24 @@ class Linearity:
 
 
 def input_stage(device: Device, port_id: str) -> tuple[Path, AdcStage]:
-    """The converter behind an input; RigError when there is none."""
+    """The converter behind an input; RigError when there is none.
+
+    Parameters
+    ----------
+    device
+        The device, as its knobs and switches stand.
+    port_id
+        Id of its port.
+
+    Returns
+    -------
+    The path and its converter.
+
+    Raises
+    ------
+    RigError
+        When there is none.
+    """
     behind = (path for path in device.live_paths if path.source == port_id)
     found = _first_stage(behind, AdcStage)
     if found is None:
@@ -119,7 +151,24 @@ def input_stage(device: Device, port_id: str) -> tuple[Path, AdcStage]:
 
 
 def output_stage(device: Device, port_id: str) -> tuple[Path, DacStage]:
-    """The converter ahead of an output; RigError when there is none."""
+    """The converter ahead of an output; RigError when there is none.
+
+    Parameters
+    ----------
+    device
+        The device, as its knobs and switches stand.
+    port_id
+        Id of its port.
+
+    Returns
+    -------
+    The path and its converter.
+
+    Raises
+    ------
+    RigError
+        When there is none.
+    """
     ahead = (path for path in device.live_paths if path.target == port_id)
     found = _first_stage(ahead, DacStage)
     if found is None:
@@ -138,7 +187,17 @@ def _first_stage(paths: Iterable[Path], kind: type[AnyStage]) -> tuple[Path, Any
 
 
 def calibrated_inputs(device: Device) -> tuple[str, ...]:
-    """The ports with a converter behind them: what can be calibrated."""
+    """The ports with a converter behind them: what can be calibrated.
+
+    Parameters
+    ----------
+    device
+        The device, as its knobs and switches stand.
+
+    Returns
+    -------
+    Port ids.
+    """
     found = [
         path.source
         for path in device.live_paths
@@ -148,19 +207,74 @@ def calibrated_inputs(device: Device) -> tuple[str, ...]:
 
 
 def nominal_input_dbu(device: Device, port_id: str) -> float:
-    """Full scale of an input as its switches and gain stand, calibrations left out."""
+    """Full scale of an input as its switches and gain stand, calibrations left out.
+
+    Parameters
+    ----------
+    device
+        The device, as its knobs and switches stand.
+    port_id
+        Id of its port.
+
+    Returns
+    -------
+    dBu at 0 dBFS.
+
+    Raises
+    ------
+    RigError
+        When there is no converter.
+    """
     _, stage = input_stage(device, port_id)
     return full_scale_dbu(stage.model_copy(update={"measured": ()}), device)
 
 
 def nominal_output_dbu(device: Device, port_id: str) -> float:
-    """Full scale of an output, open circuit, calibrations left out."""
+    """Full scale of an output, open circuit, calibrations left out.
+
+    Parameters
+    ----------
+    device
+        The device, as its knobs and switches stand.
+    port_id
+        Id of its port.
+
+    Returns
+    -------
+    dBu at 0 dBFS.
+
+    Raises
+    ------
+    RigError
+        When there is no converter.
+    """
     _, stage = output_stage(device, port_id)
     return dac_full_scale_dbu(stage.model_copy(update={"measured": ()}), device)
 
 
 def open_circuit_dbu(device: Device, port_id: str, loaded_dbu: float, load_ohm: float) -> float:
-    """What an output would give without its load."""
+    """What an output would give without its load.
+
+    Parameters
+    ----------
+    device
+        The device, as its knobs and switches stand.
+    port_id
+        Id of its port.
+    loaded_dbu
+        Level under load, in dBu.
+    load_ohm
+        The load in ohm, above 0.
+
+    Returns
+    -------
+    dBu.
+
+    Raises
+    ------
+    InputError
+        For a load that is a short circuit.
+    """
     if load_ohm <= 0.0:
         raise InputError(
             f"The load is {load_ohm:g} Ω: a short circuit.",
@@ -175,7 +289,27 @@ def with_input_calibration(
     rig: Rig, device: Device, port_id: str, points: tuple[CalibrationPoint, ...],
     made_at: str, how: str,
 ) -> Rig:  # fmt: skip
-    """The rig with a measured input: the unit of this name and type, if it is there."""
+    """The rig with a measured input: the unit of this name and type, if it is there.
+
+    Parameters
+    ----------
+    rig
+        The rig.
+    device
+        The device, as its knobs and switches stand.
+    port_id
+        Id of its port.
+    points
+        Measured points, one a gain.
+    made_at
+        When, as ISO 8601.
+    how
+        How it was measured, in words.
+
+    Returns
+    -------
+    The rig.
+    """
     _, stage = input_stage(device, port_id)
     when = _switches(stage, device)
     return _with_stage(rig, device, port_id, Direction.IN, AdcStage, when, points, made_at, how)
@@ -185,7 +319,27 @@ def with_output_calibration(
     rig: Rig, device: Device, port_id: str, points: tuple[CalibrationPoint, ...],
     made_at: str, how: str,
 ) -> Rig:  # fmt: skip
-    """The rig with a measured output."""
+    """The rig with a measured output.
+
+    Parameters
+    ----------
+    rig
+        The rig.
+    device
+        The device, as its knobs and switches stand.
+    port_id
+        Id of its port.
+    points
+        Measured points, one a gain.
+    made_at
+        When, as ISO 8601.
+    how
+        How it was measured, in words.
+
+    Returns
+    -------
+    The rig.
+    """
     _, stage = output_stage(device, port_id)
     when = _switches(stage, device)
     return _with_stage(rig, device, port_id, Direction.OUT, DacStage, when, points, made_at, how)
@@ -193,7 +347,23 @@ def with_output_calibration(
 
 def with_box_calibration(rig: Rig, device: Device, more_db: float, made_at: str) -> Rig:
     """The rig with a measured passive box: `more_db` is what stood behind it above what was
-    computed, added to what an earlier calibration found."""
+    computed, added to what an earlier calibration found.
+
+    Parameters
+    ----------
+    rig
+        The rig.
+    device
+        The device, as its knobs and switches stand.
+    more_db
+        Measured above computed, in dB.
+    made_at
+        When, as ISO 8601.
+
+    Returns
+    -------
+    The rig.
+    """
     found = _unit(rig, device)
     if found is None:
         return rig
@@ -212,7 +382,21 @@ def with_box_calibration(rig: Rig, device: Device, more_db: float, made_at: str)
 
 
 def without_calibration(rig: Rig, device: Device, port_id: str) -> Rig:
-    """The rig with a port's calibrations forgotten."""
+    """The rig with a port's calibrations forgotten.
+
+    Parameters
+    ----------
+    rig
+        The rig.
+    device
+        The device, as its knobs and switches stand.
+    port_id
+        Id of its port.
+
+    Returns
+    -------
+    The rig.
+    """
     found = _unit(rig, device)
     if found is None:
         return rig

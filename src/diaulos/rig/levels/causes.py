@@ -60,7 +60,17 @@ class Cause:
 
 
 def planned_peak(course: Course) -> float:
-    """Peak of the track in dBFS as planned, not above full scale."""
+    """Peak of the track in dBFS as planned, not above full scale.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+
+    Returns
+    -------
+    dBFS, 0 at most.
+    """
     return min(0.0, level_diagram(course).track.peak)
 
 
@@ -70,7 +80,21 @@ def differences(
     planned: Mapping[PortRef, float] | None = None,
 ) -> tuple[Difference, ...]:
     """Every course that was heard. `planned` are the peaks of the very signal that was played,
-    where it is known; without, the plan's own at 1 kHz."""
+    where it is known; without, the plan's own at 1 kHz.
+
+    Parameters
+    ----------
+    courses
+        Courses by their tracks.
+    heard
+        Peaks in dBFS by track.
+    planned
+        Peaks in dBFS of the very signal that was played.
+
+    Returns
+    -------
+    Heard, planned and their difference in dB, by track.
+    """
     return tuple(
         Difference(
             track, planned[track] if planned is not None else planned_peak(course), heard[track]
@@ -86,7 +110,23 @@ def likely_causes(
     planned: Mapping[PortRef, float] | None = None,
     most: int = 3,
 ) -> tuple[Cause, ...]:
-    """What would explain a sound check, the likeliest first; nothing while it agrees."""
+    """What would explain a sound check, the likeliest first; nothing while it agrees.
+
+    Parameters
+    ----------
+    courses
+        Courses by their tracks.
+    heard
+        Peaks in dBFS by track.
+    planned
+        Peaks in dBFS of the very signal that was played.
+    most
+        How many at most.
+
+    Returns
+    -------
+    The likeliest first.
+    """
     found = differences(courses, heard, planned)
     if all(one.agrees for one in found):
         return ()

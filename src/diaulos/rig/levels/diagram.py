@@ -142,7 +142,17 @@ class LevelDiagram:
 
 
 def no_converter(course: Course) -> RigError:
-    """The error of a course on which nothing becomes numbers."""
+    """The error of a course on which nothing becomes numbers.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+
+    Returns
+    -------
+    The error.
+    """
     return RigError(
         "There is no converter on this course: nothing turns the signal into numbers.",
         where=str(course.track),
@@ -151,12 +161,32 @@ def no_converter(course: Course) -> RigError:
 
 
 def dither_dbfs(bits: int) -> float:
-    """Noise of a fixed-point file with TPDF dither: 3/12 LSB squared, re a full-scale sine."""
+    """Noise of a fixed-point file with TPDF dither: 3/12 LSB squared, re a full-scale sine.
+
+    Parameters
+    ----------
+    bits
+        Bits of the file's samples, 8 to 32; None for floats.
+
+    Returns
+    -------
+    dBFS RMS after AES17.
+    """
     return -20.0 * math.log10(2.0 ** (bits - 1) / math.sqrt(2.0) / math.sqrt(3.0 / 12.0))
 
 
 def source_level(course: Course) -> tuple[float, float, bool]:
-    """Loudest peak and RMS of loud playing at the start of a course, and whether known."""
+    """Loudest peak and RMS of loud playing at the start of a course, and whether known.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+
+    Returns
+    -------
+    (peak, RMS, known), in dBu or dBFS.
+    """
     source = course.source
     if source is None:
         return PLAYED_PEAK_DBFS, PLAYED_PEAK_DBFS - USUAL_CREST_DB, True
@@ -164,7 +194,24 @@ def source_level(course: Course) -> tuple[float, float, bool]:
 
 
 def level_diagram(course: Course, bits: int | None = None) -> LevelDiagram:
-    """The diagram of a course; `bits` is the word length of the file, None for float."""
+    """The diagram of a course; `bits` is the word length of the file, None for float.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    bits
+        Bits of the file's samples, 8 to 32; None for floats.
+
+    Returns
+    -------
+    Stations with floor, ceiling, peak, typical level and noise.
+
+    Raises
+    ------
+    RigError
+        Where nothing becomes numbers.
+    """
     row = list(elements_of(course))
     if bits is not None:
         words = f"dither of {bits} bits"

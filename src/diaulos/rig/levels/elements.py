@@ -145,13 +145,33 @@ Element = Gain | Knob | Curve | NoiseSource | Read
 
 
 def flat_density(level: float) -> Real:
-    """Density of white noise of a level over 20 Hz to 20 kHz."""
+    """Density of white noise of a level over 20 Hz to 20 kHz.
+
+    Parameters
+    ----------
+    level
+        Level in dBu of the whole band.
+
+    Returns
+    -------
+    V^2/Hz over the grid.
+    """
     return np.asarray(10.0 ** (level / 10.0) / WIDTH_HZ * FLAT)
 
 
 def tones_density(lines: tuple[tuple[float, float], ...]) -> Real:
     """Tones, as (Hz, power), shared out to the two points of the grid beside each: what comes
-    behind then weighs them by its gain at their frequency."""
+    behind then weighs them by its gain at their frequency.
+
+    Parameters
+    ----------
+    lines
+        (Hz, power) of each.
+
+    Returns
+    -------
+    Power over the grid.
+    """
     found = np.zeros(GRID_HZ.size)
     for hz, power in lines:
         above = int(np.clip(np.searchsorted(GRID_HZ, hz), 1, GRID_HZ.size - 1))
@@ -163,7 +183,17 @@ def tones_density(lines: tuple[tuple[float, float], ...]) -> Real:
 
 
 def elements_of(course: Course) -> tuple[Element, ...]:
-    """A whole course, from the instrument's EMF or the played track."""
+    """A whole course, from the instrument's EMF or the played track.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+
+    Returns
+    -------
+    In the order of the course.
+    """
     found: list[Element] = []
     for step in cut(course):
         found += step_elements(course, step)
@@ -171,7 +201,19 @@ def elements_of(course: Course) -> tuple[Element, ...]:
 
 
 def step_elements(course: Course, step: Segment | Active) -> list[Element]:
-    """One segment, or the inside of one device."""
+    """One segment, or the inside of one device.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    step
+        A segment or a device of the course.
+
+    Returns
+    -------
+    In order.
+    """
     if isinstance(step, Segment):
         return _segment_elements(course, step)
     return _active_elements(course, step)

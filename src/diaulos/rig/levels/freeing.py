@@ -44,7 +44,17 @@ class Freeing:
 
 
 def obstacle(solution: Solution) -> Obstacle | None:
-    """What stands in the way of a course; None where its setup works."""
+    """What stands in the way of a course; None where its setup works.
+
+    Parameters
+    ----------
+    solution
+        What the solver found.
+
+    Returns
+    -------
+    What it is, or None.
+    """
     if solution.works:
         return None
     diagram = level_diagram(solution.solved())
@@ -88,7 +98,17 @@ def _tightest(diagram: LevelDiagram) -> Station:
 
 
 def freeings(solution: Solution) -> tuple[Freeing, ...]:
-    """The changes that make a course work, those that only turn something first."""
+    """The changes that make a course work, those that only turn something first.
+
+    Parameters
+    ----------
+    solution
+        What the solver found.
+
+    Returns
+    -------
+    Changes that work, the smallest first.
+    """
     found = obstacle(solution)
     if found is None:
         return ()

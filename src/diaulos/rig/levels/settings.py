@@ -85,7 +85,24 @@ MOST_RANGE_DB = 300.0
 
 
 def control_steps(control: Control, where: str) -> tuple[float, ...]:
-    """The values of a control; RigError for one whose range no device has."""
+    """The values of a control; RigError for one whose range no device has.
+
+    Parameters
+    ----------
+    control
+        A knob with its range and step.
+    where
+        Words for the error.
+
+    Returns
+    -------
+    Values in order.
+
+    Raises
+    ------
+    RigError
+        For a range that no device has.
+    """
     span = control.maximum - control.minimum
     if span > MOST_RANGE_DB or span / control.step > MOST_STEPS:
         raise RigError(
@@ -109,7 +126,28 @@ def settings_on(
     decided: tuple[SettingRef, ...] = (),
 ) -> tuple[CourseSetting, ...]:
     """The settings of a course that move its levels ahead of or at its last converter, in
-    order. `locked` replaces the rig's own locks; `decided` are set for another course."""
+    order. `locked` replaces the rig's own locks; `decided` are set for another course.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    free_tone
+        Whether controls of the tone may move.
+    locked
+        Settings that stay; None for the rig's own locks.
+    decided
+        Settings that another course has set.
+
+    Returns
+    -------
+    In the order of the course.
+
+    Raises
+    ------
+    RigError
+        For a range that no device has.
+    """
     locks = set(course.rig.locked if locked is None else locked)
     found: list[CourseSetting] = []
     amp_at = max((i for i, leg in enumerate(course.legs) if _has(leg, AmpStage)), default=-1)
@@ -226,7 +264,19 @@ def _switch(
 
 def with_values(course: Course, values: Values) -> Course:
     """A course with some of its settings at other values. Which way it runs must not depend
-    on them; what hangs beside it stays as it is."""
+    on them; what hangs beside it stays as it is.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    values
+        Values by setting.
+
+    Returns
+    -------
+    The course.
+    """
     legs = []
     devices: dict[str, Device] = {}
     for leg in course.legs:

@@ -131,13 +131,43 @@ class Solution:
 
 def solve(course: Course, aim: Aim | None = None) -> Solution:
     """The best settings of a course; RigError when it has no converter, a lock names what it
-    does not have, or a gain has no limits."""
+    does not have, or a gain has no limits.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    aim
+        Target, headroom and locks; None for the usual ones.
+
+    Returns
+    -------
+    Best and second best settings, what is left over.
+
+    Raises
+    ------
+    RigError
+        Without a converter, for a lock on what is not there, for a gain without limits.
+    """
     aim = aim or Aim()
     return _Solver(course, aim).run()
 
 
 def check_locks(course: Course, locked: tuple[SettingRef, ...]) -> None:
-    """RigError where a lock names a setting that its device does not have, or twice."""
+    """RigError where a lock names a setting that its device does not have, or twice.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    locked
+        Settings that stay; None for the rig's own locks.
+
+    Raises
+    ------
+    RigError
+        For a lock on what is not there, or twice.
+    """
     seen: set[SettingRef] = set()
     for lock in locked:
         devices = {device.id: device for device in course.rig.devices}
@@ -610,5 +640,15 @@ def _thinned(states: _States, grid_db: float | None) -> _States:
 
 
 def unlocked(aim: Aim) -> Aim:
-    """The same aim with nothing locked."""
+    """The same aim with nothing locked.
+
+    Parameters
+    ----------
+    aim
+        Target, headroom and locks; None for the usual ones.
+
+    Returns
+    -------
+    The aim.
+    """
     return replace(aim, locked=())

@@ -32,7 +32,17 @@ class Scenario:
 
 
 def scenarios(course: Course) -> tuple[Scenario, ...]:
-    """The questions that a course can be asked."""
+    """The questions that a course can be asked.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+
+    Returns
+    -------
+    The questions.
+    """
     found: list[Scenario] = []
     source = course.source
     if source is not None:
@@ -61,7 +71,24 @@ def scenarios(course: Course) -> tuple[Scenario, ...]:
 
 
 def scenario(course: Course, wanted: str) -> Scenario:
-    """The question of this id; RigError when it cannot be asked here."""
+    """The question of this id; RigError when it cannot be asked here.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    wanted
+        Id of the question.
+
+    Returns
+    -------
+    The question.
+
+    Raises
+    ------
+    RigError
+        When it cannot be asked here.
+    """
     known = scenarios(course)
     for one in known:
         if one.id == wanted:
@@ -111,7 +138,26 @@ def _swapped(device_id: str, type_id: str) -> Callable[[Course], Course]:
 
 def swap_device(rig: Rig, device_id: str, type_id: str) -> Rig:
     """The rig with a device of another type in the same place; RigError when a cable would
-    hang in the air. Settings that both have stay."""
+    hang in the air. Settings that both have stay.
+
+    Parameters
+    ----------
+    rig
+        The rig.
+    device_id
+        Id of the device.
+    type_id
+        Id of a device type.
+
+    Returns
+    -------
+    The rig.
+
+    Raises
+    ------
+    RigError
+        When a cable would hang in the air.
+    """
     old = rig.device(device_id)
     new = make(type_id, device_id)
     ports = {port.id for port in new.ports}
