@@ -27,6 +27,7 @@ from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.app.view import View
 from diaulos.app.view_table import VIEWS, ViewRow
+from diaulos.app.views.takes.tuning import Ready
 from diaulos.app.widgets.labels import RichLabel, tip
 from diaulos.session import edits
 from diaulos.storage.folder import SessionFolder
@@ -76,7 +77,7 @@ def shown(desk: Desk, ident: str) -> View:
 
 def tuner(desk: Desk) -> None:
     view = shown(desk, "takes")
-    view.ready = view.ready or object()
+    view.ready = view.ready or Ready((), (), ())
     view.toggle_tuner()
 
 

@@ -310,9 +310,9 @@ def test_a_killed_holder_keeps_nobody_out(held: tuple[Path, subprocess.Popen[str
 @pytest.mark.parametrize(
     "text",
     [
-        f"{os.getpid()} {socket.gethostname()}\n",  # its number lives: ours
-        f"1 {socket.gethostname()} another-start 123\n",  # another process by that number
-        f"4194000 renamed-machine {lock.boot_id()} 1\n",  # the machine got another name
+        "{own} {host}\n",  # its number lives: ours
+        "1 {host} another-start 123\n",  # another process by that number
+        "4194000 renamed-machine {boot} 1\n",  # the machine got another name
         "0 other-machine x y\n", "-1 other-machine x y\n", "9" * 20 + " other-machine x y\n",
         "", "\x00\xff\n", "nonsense",
     ],
@@ -320,7 +320,8 @@ def test_a_killed_holder_keeps_nobody_out(held: tuple[Path, subprocess.Popen[str
 def test_a_stale_lock_keeps_nobody_out(tmp_path: Path, text: str) -> None:
     made = SessionFolder.create(tmp_path / "S", session_of())
     made.close()
-    (made.path / "lock").write_text(text)
+    own = {"own": os.getpid(), "host": socket.gethostname(), "boot": lock.boot_id()}
+    (made.path / "lock").write_text(text.format(**own))
     folder = SessionFolder.open(made.path)
     assert (made.path / "lock").read_text() == lock.own_text()
     folder.close()
