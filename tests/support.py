@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
@@ -14,7 +15,9 @@ import pytest
 from diaulos.signal.amp import AmpSettings, drive_signal
 from diaulos.signal.cabinet import cabinet_taps
 from diaulos.signal.convolve import convolve_long
+from diaulos.signal.loudness import Layout, Loudness, LoudnessMeter
 from diaulos.signal.strings import Part, StringCharacter, play, render_notes
+from diaulos.storage.audiofile import AudioInfo, read_blocks
 
 REFERENCE = Path(__file__).parent / "reference"
 RATE = 48_000
@@ -138,3 +141,50 @@ def long_course():  # type: ignore[no-untyped-def]
         patch.join(source, target)
     graph = RigGraph(patch.record("interface.rec1", 1, "Long").rig("r"))
     return trace(graph, graph.tracks[0])
+
+
+def measure_loudness(samples: np.ndarray, rate_hz: float, layout: Layout | None = None) -> Loudness:
+    """A whole signal, (frames,) or (frames, channels), through the meter at once."""
+    channels = 1 if samples.ndim == 1 else samples.shape[1]
+    meter = LoudnessMeter(rate_hz, channels, layout)
+    meter.add(samples)
+    return meter.reading()
+
+
+def read_all(info: AudioInfo) -> np.ndarray:
+    """A whole file, (frames, channels)."""
+    return np.concatenate(list(read_blocks(info)))
+
+
+def read_channel(info: AudioInfo, channel: int = 0) -> np.ndarray:
+    """One channel (from 0) of a whole file."""
+    return read_all(info)[:, channel]
+
+
+class RecordingOutput:
+    """Keeps what was played, for tests. Nothing runs on its own: call `pull`."""
+
+    silent = False
+
+    def __init__(self, device: str = "test output") -> None:
+        self.device = device
+        self.played: list[np.ndarray] = []
+        self.running = False
+        self._fill: Callable[[int], np.ndarray] | None = None
+
+    def open(self, rate_hz: int, fill: Callable[[int], np.ndarray]) -> RecordingOutput:
+        self._fill = fill
+        return self
+
+    def start(self) -> None:
+        self.running = True
+
+    def stop(self) -> None:
+        self.running = False
+
+    def pull(self, frames: int) -> np.ndarray:
+        """Play the next frames and return them."""
+        assert self._fill is not None
+        block = self._fill(frames)
+        self.played.append(block)
+        return block

@@ -7,18 +7,13 @@ from __future__ import annotations
 
 import sys
 
-SHELL_VERBS = {
-    "align", "check", "courses", "levels", "loading", "match", "measure", "noise", "reamp",
-    "reamp-file", "record", "render", "schema", "strength", "trims", "tune",
-    "--help", "-h", "--version",
-}  # fmt: skip
+from diaulos.cli import VERBS
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Run with these arguments; returns the exit code."""
     args = list(sys.argv[1:] if arguments is None else arguments)
-    shell = bool(args) and (args[0] in SHELL_VERBS or _windowless_demo(args))
-    if shell or (args and args[0].startswith("-")):
+    if args and _for_the_shell(args):
         from diaulos.cli.main import run
 
         return run(args)
@@ -27,10 +22,10 @@ def main(arguments: list[str] | None = None) -> int:
     return run_window(args)
 
 
-def _windowless_demo(args: list[str]) -> bool:
-    return args[0] == "demo" and any(
-        word in ("--no-window", "--help", "-h", "--json") for word in args[1:]
-    )
+def _for_the_shell(args: list[str]) -> bool:
+    if args[0] == "demo":  # a window unless told otherwise
+        return any(word in ("--no-window", "--help", "-h", "--json") for word in args[1:])
+    return args[0] in VERBS or args[0].startswith("-")
 
 
 if __name__ == "__main__":

@@ -138,9 +138,6 @@ def show(value: float, quantity: Quantity, digits: int = 3) -> str:
     return f"{_plain(rounded / 10.0**exponent, digits)} {unit}"
 
 
-_PREFIX_OF = {-12: "p", -9: "n", -6: "\N{MICRO SIGN}", -3: "m", 0: "", 3: "k", 6: "M", 9: "G"}
-
-
 def _plain(value: float, digits: int) -> str:
     text = f"{value:.{digits}g}"
     if "e" in text:

@@ -53,11 +53,6 @@ def dbu_to_volt(dbu: float) -> float:
     return ZERO_DBU_V * db_to_gain(dbu)
 
 
-def volt_to_dbv(volt: float) -> float:
-    """dBV of a voltage in V RMS."""
-    return gain_to_db(volt)
-
-
 def dbv_to_dbu(dbv: float) -> float:
     """dBu of a level in dBV."""
     return dbv + volt_to_dbu(1.0)

@@ -17,8 +17,7 @@ from diaulos.app.desk import Desk
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
-from diaulos.audio.output import RecordingOutput
-from support import NOON
+from support import NOON, RecordingOutput
 
 
 @pytest.fixture

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+from hands import type_in
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QApplication, QInputDialog, QWidget
@@ -126,13 +127,13 @@ def test_a_wrong_value_is_told_at_its_field(
     others = {k: f.line.text() for k, f in shown.form.fields.items() if k != key}
     field = shown.form.fields[key]
     good = field.line.text()
-    field.type_in(text)
+    type_in(field, text)
     assert field.reason.isVisibleTo(shown.form)
     assert words in field.reason.text()
     assert field.line.text() == text
     assert held(shown) is before
     assert others == {k: f.line.text() for k, f in shown.form.fields.items() if k != key}
-    field.type_in(good)
+    type_in(field, good)
     assert not field.reason.isVisibleTo(shown.form)
 
 
@@ -140,18 +141,18 @@ def test_values_are_edited_and_light_up(shown: InstrumentsView, qtbot: QtBot) ->
     field = shown.form.fields["inductance_h"]
     field.line.setFocus()
     assert shown.form.schematic.lit == "inductance_h"
-    field.type_in("4.8 H")
+    type_in(field, "4.8 H")
     values = held(shown).instrument("baritone").pickup("bridge").values
     assert values.inductance_h == pytest.approx(4.8)
-    shown.form.fields["winding_pf"].type_in("0.2 nF")
+    type_in(shown.form.fields["winding_pf"], "0.2 nF")
     assert held(shown).instrument("baritone").pickup("bridge").values.winding_pf == pytest.approx(
         200
     )
-    shown.form.fields["eddy_ohm"].type_in("none")
+    type_in(shown.form.fields["eddy_ohm"], "none")
     assert held(shown).instrument("baritone").pickup("bridge").values.eddy_ohm is None
-    shown.form.fields["cable_m"].type_in("20 ft")
+    type_in(shown.form.fields["cable_m"], "20 ft")
     assert held(shown).instrument("baritone").cable_m == pytest.approx(6.096)
-    shown.form.fields["volume_ohm"].type_in("1M")
+    type_in(shown.form.fields["volume_ohm"], "1M")
     assert held(shown).instrument("baritone").controls.volume_ohm == 1e6
     wait(shown, qtbot)
     assert shown.form.fields["volume_ohm"].line.text() == "1 MΩ"
@@ -274,13 +275,13 @@ def test_the_impedance_is_chosen_for_the_reference(shown: InstrumentsView, qtbot
 
 def test_the_inverse_and_its_limits(shown: InstrumentsView, qtbot: QtBot) -> None:
     page = shown.loading
-    page.wanted.type_in("2.4 kHz")
+    type_in(page.wanted, "2.4 kHz")
     wait(shown, qtbot)
     assert "of this cable" in page.inverse.text()
-    page.wanted.type_in("9 kHz")
+    type_in(page.wanted, "9 kHz")
     wait(shown, qtbot)
     assert "No capacitance gives 9 kHz with this pickup: the highest is" in page.inverse.text()
-    page.wanted.type_in("many")
+    type_in(page.wanted, "many")
     assert page.wanted.reason.isVisibleTo(page)
 
 

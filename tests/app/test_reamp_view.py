@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+from hands import choose_target
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QFileDialog, QInputDialog
 from pytestqt.qtbot import QtBot
@@ -18,10 +19,10 @@ from diaulos.rig.course import reamp_course
 from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.signal.delay import find_alignment
-from diaulos.storage.audiofile import audio_info, read_channel
+from diaulos.storage.audiofile import audio_info
 from diaulos.work.measuring import read_mono
 from diaulos.work.reamp.planning import plan_reamp, read_excerpt
-from support import RATE
+from support import RATE, read_channel
 
 Settle = Callable[[Desk], None]
 
@@ -110,7 +111,7 @@ def test_another_tone_makes_another_pass_at_the_same_loudness(
     cabinet.setCurrentIndex(cabinet.findData("closed-four"))
     cabinet.activated.emit(cabinet.currentIndex())
     settled(with_pass)
-    view.tone.choose_target("pass", "p01")
+    choose_target(view.tone, "pass", "p01")
     press(qtbot, with_pass, Qt.Key.Key_R)
     settled(with_pass)
     session = with_pass.document.session
@@ -123,13 +124,13 @@ def test_another_tone_makes_another_pass_at_the_same_loudness(
 
 def test_match_again_to_a_figure(with_pass: Desk, qtbot: QtBot, settled: Settle) -> None:
     view = with_pass.views["reamp"]
-    view.tone.choose_target("lufs", "")
+    choose_target(view.tone, "lufs", "")
     view.tone._lufs.setValue(-25.0)
     press(qtbot, with_pass, Qt.Key.Key_M)
     settled(with_pass)
     made = with_pass.document.session.takes[0].passes[0]
     assert made.match.after_lufs == pytest.approx(-25.0, abs=0.01)
-    view.tone.choose_target("pass", "p01")
+    choose_target(view.tone, "pass", "p01")
     press(qtbot, with_pass, Qt.Key.Key_M)
     assert "its own reference" in with_pass.window._status.text()
 

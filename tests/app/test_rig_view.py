@@ -104,10 +104,10 @@ def test_the_strip_keeps_the_courses_in_sight(shown: RigView, opened: Desk) -> N
     assert strip._rows[2].serious
     assert "dry DI" in strip.accessibleDescription()
     strip.chosen.emit("DI")
-    boxes = {box.device for box in shown.diagram.layout_shown.boxes}
+    boxes = {box.device for box in shown.diagram._layout.boxes}
     assert boxes == {"guitar", "di", "interface", "computer"}
     strip.chosen.emit("DI")
-    assert len(shown.diagram.layout_shown.boxes) == len(shown.rig.devices)
+    assert len(shown.diagram._layout.boxes) == len(shown.rig.devices)
     opened.show("reamp")
     names = [row.name.split(":")[0] for row in strip._rows]
     assert names == ["Combo by box", "Tall stack by box", "Bass by box"]
@@ -220,14 +220,14 @@ def test_the_diagram_by_keyboard(shown: RigView, qtbot: QtBot) -> None:
 
 
 def test_the_diagram_by_mouse(shown: RigView, qtbot: QtBot) -> None:
-    place = shown.diagram.layout_shown.place(port("amp.speaker"))
+    place = shown.diagram._layout.place(port("amp.speaker"))
     zoom = shown.diagram.zoom
     at = QPoint(int((place.x + 20) * zoom), int((place.y + PORT_H / 2) * zoom))
     qtbot.mouseClick(shown.diagram, Qt.MouseButton.LeftButton, pos=at)
     assert shown.diagram.port == port("amp.speaker")
     assert shown.panel.device_box.currentText() == "18 W combo"
     assert "made for 8 Ω" in shown.panel.facts.text()
-    box = shown.diagram.layout_shown.box("di")
+    box = shown.diagram._layout.box("di")
     top = QPoint(int((box.x + 10) * zoom), int((box.y + 6) * zoom))
     qtbot.mouseClick(shown.diagram, Qt.MouseButton.LeftButton, pos=top)
     assert shown.diagram.device == "di"
@@ -366,7 +366,7 @@ def test_an_arrangement_in_one_step(shown: RigView, qtbot: QtBot, name: str) -> 
     settle(shown, qtbot)
     assert held(shown).current_rig == shown.rig.id != "rig04"
     assert all(one.severity <= Severity.NOTE for one in shown.report.findings)
-    assert len(shown.diagram.layout_shown.boxes) == len(shown.rig.devices)
+    assert len(shown.diagram._layout.boxes) == len(shown.rig.devices)
     undo(shown, qtbot)
     assert held(shown) == before
 
@@ -504,7 +504,7 @@ def test_forty_devices_stay_usable(shown: RigView, qtbot: QtBot) -> None:
     assert left <= rect.center().x() <= left + shown.area.viewport().width()
     assert top <= rect.center().y() <= top + shown.area.viewport().height()
     shown.choose_course("DI")
-    assert len(shown.diagram.layout_shown.boxes) == 4
+    assert len(shown.diagram._layout.boxes) == 4
 
 
 def test_many_courses_scroll_in_the_strip(shown: RigView, opened: Desk, qtbot: QtBot) -> None:

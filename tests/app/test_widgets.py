@@ -169,7 +169,7 @@ def test_hovering_tells_names_in_full_and_what_was_found(qtbot: QtBot) -> None:
     assert diagram.words_at(QPointF(5, 5)) == ""
     diagram.show_rig(graph)
     diagram.show_report(run_checks(Context(graph)), {})
-    place = diagram.layout_shown.place(PortRef(device="interface", port="in4"))
+    place = diagram._layout.place(PortRef(device="interface", port="in4"))
     assert place is not None
     words = diagram.words_at(QPointF(place.x + 9, place.y + 9) * diagram.zoom)
     assert words.splitlines()[:2] == [
@@ -177,7 +177,7 @@ def test_hovering_tells_names_in_full_and_what_was_found(qtbot: QtBot) -> None:
     ]  # fmt: skip
     assert "A line output goes into an input made for microphone." in words
     assert "ports are free" in words
-    box = diagram.layout_shown.box("amp")
+    box = diagram._layout.box("amp")
     assert box is not None
     title = diagram.words_at(QPointF(box.x + 9, box.y + 5) * diagram.zoom)
     assert title.startswith("18 W combo")

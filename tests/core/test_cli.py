@@ -13,8 +13,7 @@ import soundfile
 from diaulos import __version__
 from diaulos.__main__ import main
 from diaulos.signal.fir import shift
-from diaulos.signal.loudness import measure_loudness
-from support import RATE, performance, with_noise
+from support import RATE, measure_loudness, performance, with_noise
 
 DOCS = Path(__file__).parents[2] / "docs" / "cli.md"
 PLAYED = 0.3 * performance(seconds=12.0, seed=4)

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from diaulos.signal.convolve import BlockConvolver, convolve_long
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay, minimum_phase, shift
-from diaulos.signal.oversample import Oversampler, shape_long
+from diaulos.signal.oversample import Oversampler
 from support import RATE
 
 NOISE = np.random.default_rng(3).standard_normal(70_000)
@@ -99,8 +99,8 @@ def test_oversampler_passes_the_audio_band(factor: int) -> None:
 
 @pytest.mark.parametrize("size", [1, 63, 64, 1000])
 def test_oversampling_does_not_depend_on_the_block(size: int) -> None:
-    whole = shape_long(NOISE[:4000], 4, np.tanh)
     sampler = Oversampler(4)
+    whole, _ = sampler.process(NOISE[:4000], sampler.initial_state(), np.tanh)
     state, parts = sampler.initial_state(), []
     for first in range(0, 4000, size):
         out, state = sampler.process(NOISE[first : min(4000, first + size)], state, np.tanh)

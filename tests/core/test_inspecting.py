@@ -32,7 +32,7 @@ from diaulos.signal.pitch import (
 )
 from diaulos.signal.strings import Note, StringCharacter, render_notes
 from diaulos.work.blocks import ArraySource
-from diaulos.work.instruments.file_tuning import TUNINGS, intonation_cents, tune, tuning_named
+from diaulos.work.instruments.file_tuning import TUNINGS, tune, tuning_named
 from diaulos.work.takes.inspecting import measure_file
 from support import RATE, performance, reference_cases
 
@@ -172,12 +172,6 @@ def test_strings_of_a_tuning_and_another_a4() -> None:
     assert tuning_named("drop-d")[0] == "D2"
     with pytest.raises(EditError, match="no tuning 'nothing'"):
         tuning_named("nothing")
-
-
-def test_intonation() -> None:
-    """The twelfth fret against the octave: +4 cents is 2^(4/1200) (analytic)."""
-    assert intonation_cents(110.0, 220.0) == pytest.approx(0.0)
-    assert intonation_cents(110.0, 220.0 * 2 ** (4 / 1200)) == pytest.approx(4.0)
 
 
 # --- noise ---

@@ -27,9 +27,7 @@ from diaulos.session.instrument import (
     StrengthReading,
     Tone,
     ToneStage,
-    knob_for,
     note_to_midi,
-    wiper_ratio,
 )
 from diaulos.session.migrations import migrate
 from diaulos.session.model import Session, Take, Track
@@ -108,11 +106,6 @@ def test_a_knob_turned_down_takes_level() -> None:
     load = Load.together(OFFSET.cable, AMP_LOAD)
     drop = level_db(OFFSET.circuit(), load, 1000.0) - level_db(low.circuit(), load, 1000.0)
     assert drop > 8.0
-
-
-@given(st.floats(0.0, 10.0), st.sampled_from(["linear", "audio"]))
-def test_knob_and_ratio_are_inverse(knob: float, taper: str) -> None:
-    assert knob_for(wiper_ratio(knob, taper), taper) == pytest.approx(knob, abs=1e-9)
 
 
 def test_notes_and_tunings() -> None:

@@ -8,10 +8,10 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from diaulos.audio.output import RecordingOutput, SilentOutput, SystemOutput
+from diaulos.audio.output import SilentOutput, SystemOutput
 from diaulos.units import db_to_gain
 from diaulos.work.listening.player import MIX_FRAMES, Channel, Player, start_level_db
-from support import RATE
+from support import RATE, RecordingOutput
 
 FRAMES = 20 * MIX_FRAMES
 RAMP = np.arange(FRAMES) / FRAMES

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from diaulos.audio.bench_backend import BenchBackend
+from diaulos.audio.bench_backend import BUFFERS_EACH_WAY, BenchBackend
 from diaulos.errors import (
     AudioFileError,
     CancelledError,
@@ -25,12 +25,11 @@ from diaulos.errors import (
 from diaulos.rig.bench import BenchFaults
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course, reamp_course
-from diaulos.session.edits import set_device_setting, set_full_scale
+from diaulos.session.edits import set_device_setting
 from diaulos.session.model import MatchTarget, Session
 from diaulos.signal.delay import find_alignment
-from diaulos.signal.loudness import measure_loudness
 from diaulos.signal.peaks import true_peak_dbtp
-from diaulos.storage.audiofile import audio_info, read_channel, resampled
+from diaulos.storage.audiofile import audio_info, resampled
 from diaulos.storage.folder import SessionFolder
 from diaulos.storage.sources import ExternalAudio
 from diaulos.units import db_to_gain
@@ -46,7 +45,7 @@ from diaulos.work.reamp.recovery import Remains, bring_back, recoverable
 from diaulos.work.takes.exporting import export_pass
 from diaulos.work.takes.importing import ImportRequest, import_di
 from diaulos.work.takes.impulses import import_impulse, load_impulses
-from support import NOON, RATE, performance, through_amp
+from support import NOON, RATE, measure_loudness, performance, read_channel, through_amp
 
 BASS_TAKE, GUITAR_TAKE, CLIPPED, UNKNOWN = "t0003", "t0001", "t0002", "t0004"
 
@@ -89,7 +88,8 @@ def test_what_is_measured_is_the_truth_of_the_loop(
     volts = di * db_to_gain(scale) * np.sqrt(2.0 * 0.6)
     clean = through_amp(volts, amp.word("voice"), outcome.rig.device("load_box").word("cabinet"))
     lag = find_alignment(di, clean, RATE)
-    wanted = stream.true_latency_samples + lag.delay_samples
+    buffers = 2 * BUFFERS_EACH_WAY * BLOCK_FRAMES
+    wanted = stream._bench.latency_samples + buffers + lag.delay_samples
     assert abs(found.delay_samples - wanted) < 0.5
     assert found.polarity == lag.polarity
     assert abs(found.delay_samples - wanted) < max(0.5, found.delay_error_samples)
@@ -157,7 +157,13 @@ def test_an_unknown_calibration_is_marked(desk: tuple[SessionFolder, Session]) -
     made = reamped(desk, UNKNOWN).made
     assert made.assumed_calibration
     folder, session = desk
-    known = set_full_scale(UNKNOWN, "k01", 12.0)(session)
+    take = session.take(UNKNOWN)
+    track = take.di.model_copy(update={"full_scale_dbu": 12.0})
+    takes = tuple(
+        take.model_copy(update={"tracks": (track,)}) if one.id == take.id else one
+        for one in session.takes
+    )
+    known = session.model_copy(update={"takes": takes})
     assert not reamped((folder, known), UNKNOWN).made.assumed_calibration
 
 

@@ -15,12 +15,11 @@ from diaulos.errors import RefusedError
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.fir import shift
-from diaulos.signal.loudness import measure_loudness
-from diaulos.storage.audiofile import audio_info, read_all
+from diaulos.storage.audiofile import audio_info
 from diaulos.storage.sources import ExternalAudio
 from diaulos.wiring import bench_for
 from diaulos.work.reamp.files import FileReampRequest, reamp_file
-from support import NOON, outside, through_amp, with_noise
+from support import NOON, measure_loudness, outside, read_all, through_amp, with_noise
 
 FOLDER = Path("/usr/share/sonic-pi/samples")
 NAMES = ("guit_e_fifths", "guit_e_slide", "guit_em9", "guit_harmonics", "bass_thick_c",

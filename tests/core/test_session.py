@@ -77,7 +77,6 @@ EDITS = [
     edits.rematch_pass("t0001", "p01", None),
     edits.set_device_setting(RIG.id, "amp", "drive", 7.0),
     edits.set_device_setting(RIG.id, "amp", "drive", 99.0),
-    edits.set_full_scale("t0001", "k01", 13.5),
     edits.choose_rig(RIG.id),
     edits.set_info(tempo_bpm=88.0),
     edits.empty_bin(),

@@ -39,7 +39,6 @@ from diaulos.work.instruments.tuning import (
     intonation_words,
     keep_intonation,
     strings_from,
-    strings_of,
     track_to_tune,
     tuned,
 )
@@ -165,9 +164,6 @@ def test_own_tunings_are_read_and_what_is_none_is_told() -> None:
             strings_from(text)
     for names in TUNINGS.values():
         assert strings_from(" ".join(names)) == names
-    one = representative("g", "G", "guitar").model_copy(update={"strings": ("E2", "A2")})
-    assert strings_of(one, 442.0) == Strings((40, 45), 442.0)
-    assert strings_of(None, 440.0) == Strings(())
 
 
 # --- intonation ---

@@ -67,11 +67,6 @@ class BenchStream:
             realtime=False,
         )
 
-    @property
-    def true_latency_samples(self) -> float:
-        """What the loop delays, for tests that hold a measurement against the truth."""
-        return self._bench.latency_samples + 2 * BUFFERS_EACH_WAY * self._spec.block_frames
-
     def run(self) -> None:
         """Call back until the callback says stop, or somebody does."""
         frames = self._spec.block_frames

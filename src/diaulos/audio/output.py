@@ -7,8 +7,6 @@ import threading
 import time
 from typing import Any
 
-import numpy as np
-
 from diaulos.errors import AudioDeviceError
 from diaulos.work.ports import FillCallback, OutputStream
 
@@ -95,35 +93,6 @@ class SilentOutput:
             ahead = begun + played / self._rate_hz - time.monotonic()
             if ahead > 0.0:
                 self._stop.wait(ahead)
-
-
-class RecordingOutput:
-    """Keeps what was played, for tests. Nothing runs on its own: call `pull`."""
-
-    silent = False
-
-    def __init__(self, device: str = "test output") -> None:
-        self.device = device
-        self.played: list[np.ndarray[Any, Any]] = []
-        self.running = False
-        self._fill: FillCallback | None = None
-
-    def open(self, rate_hz: int, fill: FillCallback) -> RecordingOutput:
-        self._fill = fill
-        return self
-
-    def start(self) -> None:
-        self.running = True
-
-    def stop(self) -> None:
-        self.running = False
-
-    def pull(self, frames: int) -> np.ndarray[Any, Any]:
-        """Play the next frames and return them."""
-        assert self._fill is not None
-        block = self._fill(frames)
-        self.played.append(block)
-        return block
 
 
 class _QuietStderr:

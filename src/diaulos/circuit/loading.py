@@ -166,11 +166,6 @@ class Loading:
     low_corner_hz: float | None
     noise_dbu: float
 
-    @property
-    def shallow(self) -> bool:
-        """True for a peak under 1 dB, whose frequency is soft."""
-        return self.peak_db is not None and self.peak_db < 1.0
-
 
 def level_db(circuit: InstrumentCircuit, load: Load, hz: float) -> float:
     """Level at one frequency, dB re EMF.

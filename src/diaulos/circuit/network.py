@@ -19,8 +19,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.units import BOLTZMANN_J_PER_K, ROOM_TEMPERATURE_K
-
 Complex = NDArray[np.complex128]
 Real = NDArray[np.float64]
 
@@ -203,28 +201,6 @@ class Source:
             emf=self.emf / denominator,
             impedance=(part.d * self.impedance + part.b) / denominator,
         )
-
-    def noise_v_rms(self, freqs_hz: Real, temperature_k: float = ROOM_TEMPERATURE_K) -> float:
-        """Thermal noise at the node over the span of `freqs_hz`, in V RMS."""
-        density = 4.0 * BOLTZMANN_J_PER_K * temperature_k * self.impedance.real
-        return float(np.sqrt(np.trapezoid(density, freqs_hz)))
-
-
-def unit_source(source_ohm: float, freqs_hz: Real) -> Source:
-    """An EMF of 1 V behind a resistance.
-
-    Parameters
-    ----------
-    source_ohm
-        Resistance behind the EMF in ohm.
-    freqs_hz
-        Frequencies in Hz, shape (n,), 0 and above.
-
-    Returns
-    -------
-    The source.
-    """
-    return Source(np.ones(freqs_hz.shape, complex), resistor(source_ohm, freqs_hz))
 
 
 def node_levels(

@@ -1,1 +1,25 @@
 """The use cases from a shell. Documented in docs/cli.md."""
+
+from __future__ import annotations
+
+VERBS = {
+    "demo": "main:demo",
+    "record": "recording:record",
+    "reamp": "main:reamp",
+    "reamp-file": "main:reamp_file_command",
+    "align": "main:align",
+    "match": "main:match",
+    "measure": "inspecting:measure",
+    "tune": "inspecting:tune",
+    "noise": "inspecting:noise",
+    "loading": "instruments:loading",
+    "strength": "instruments:strength",
+    "trims": "instruments:trims",
+    "check": "rig:check",
+    "courses": "rig:courses",
+    "levels": "levels:levels",
+    "render": "rig:render",
+    "schema": "main:schema",
+}
+"""Every verb of the shell and the function in this room that answers it. Names only: whoever
+asks which verbs there are (`__main__`) imports none of them."""

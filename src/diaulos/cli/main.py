@@ -5,16 +5,14 @@ from __future__ import annotations
 import json
 import sys
 import tempfile
+from importlib import import_module
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from diaulos import __version__
-from diaulos.cli import inspecting, instruments
-from diaulos.cli import levels as level_commands
-from diaulos.cli import recording as recording_commands
-from diaulos.cli import rig as rig_commands
+from diaulos.cli import VERBS
 from diaulos.cli.output import EXIT_USAGE, print_json, print_lines, report, told_progress
 from diaulos.errors import DiaulosError, InputError
 from diaulos.units import samples_to_ms
@@ -69,7 +67,6 @@ def _root(
     pass
 
 
-@app.command()
 def demo(
     at: Annotated[Path, typer.Option("--at", help="Folder to write the demo session into.")],
     no_window: Annotated[bool, typer.Option("--no-window", help="Write it and stop.")] = True,
@@ -88,7 +85,6 @@ def demo(
         print(f"{folder.path}: {len(session.takes)} takes")
 
 
-@app.command()
 def align(
     a: Annotated[Path, typer.Argument(metavar="A.wav")],
     b: Annotated[Path, typer.Argument(metavar="B.wav")],
@@ -163,7 +159,6 @@ def align(
     print_lines(lines)
 
 
-@app.command()
 def match(
     reference: Annotated[Path, typer.Argument(metavar="REF.wav")],
     track: Annotated[Path, typer.Argument(metavar="X.wav")],
@@ -277,7 +272,6 @@ def _print_pass(data: dict[str, Any]) -> None:
     print_lines(lines)
 
 
-@app.command()
 def reamp(
     session_path: Annotated[Path, typer.Argument(metavar="SESSION")],
     take: Annotated[str, typer.Option("--take", help="Name or id of the take.")],
@@ -337,7 +331,6 @@ def reamp(
         _print_pass(data)
 
 
-@app.command("reamp-file")
 def reamp_file_command(
     di: Annotated[Path, typer.Argument(metavar="DI.wav")],
     out: Annotated[Path, typer.Argument(metavar="OUT.wav")],
@@ -424,22 +417,13 @@ def reamp_file_command(
         print(f"written      {out}")
 
 
-app.command()(instruments.loading)
-app.command()(instruments.strength)
-app.command()(instruments.trims)
-app.command()(rig_commands.check)
-app.command()(rig_commands.courses)
-app.command()(rig_commands.render)
-app.command()(level_commands.levels)
-app.command()(recording_commands.record)
-app.command()(inspecting.measure)
-app.command()(inspecting.tune)
-app.command()(inspecting.noise)
-
-
-@app.command()
 def schema() -> None:
     """Print the JSON Schema of session.json."""
     from diaulos.session.model import Session
 
     print(json.dumps(Session.model_json_schema(), indent=1, sort_keys=True))
+
+
+for verb, place in VERBS.items():
+    room, _, function = place.partition(":")
+    app.command(verb)(getattr(import_module(f"{__package__}.{room}"), function))

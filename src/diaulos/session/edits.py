@@ -242,19 +242,6 @@ def add_own_type(device: Device) -> Edit:
     return Edit(f"Keep {device.name} as a type", change)
 
 
-def set_full_scale(take_id: str, track_id: str, full_scale_dbu: float | None) -> Edit:
-    """The calibration of a recorded track."""
-
-    def change(session: Session) -> Session:
-        take = session.take(take_id)
-        old = take.track(track_id)
-        new = type(old).model_validate({**old.model_dump(), "full_scale_dbu": full_scale_dbu})
-        tracks = tuple(new if t.id == old.id else t for t in take.tracks)
-        return _replace_take(session, take.model_copy(update={"tracks": tracks}))
-
-    return Edit("Set calibration", change)
-
-
 def set_track_load(take_id: str, track_id: str, load_ohm: float | None) -> Edit:
     """The impedance that a track was recorded into; None when nobody knows."""
 

@@ -135,16 +135,6 @@ def wiper_ratio(knob: float, taper: Taper) -> float:
     return AUDIO_MIDDLE + (turn - 0.5) / 0.5 * (1.0 - AUDIO_MIDDLE)
 
 
-def knob_for(ratio: float, taper: Taper) -> float:
-    """Where the knob stands for an electrical ratio."""
-    ratio = min(1.0, max(0.0, ratio))
-    if taper == "linear":
-        return 10.0 * ratio
-    if ratio <= AUDIO_MIDDLE:
-        return 5.0 * ratio / AUDIO_MIDDLE
-    return 5.0 + 5.0 * (ratio - AUDIO_MIDDLE) / (1.0 - AUDIO_MIDDLE)
-
-
 class StrengthReading(Frozen):
     """How hard an instrument hits an input, from one recording of hard playing.
 

@@ -11,7 +11,7 @@ stage run at 4 or 8 times the sample rate, so that what folds back stays below -
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -334,23 +334,6 @@ def idle_response(settings: AmpSettings, freqs_hz: Real, rate_hz: float) -> Real
 
 HUM_PARTS = ((1, 0.6), (2, 1.0), (3, 0.3), (4, 0.4), (6, 0.15))
 """Harmonics of the mains in an amplifier's hum, re `hum_dbu` each."""
-
-
-def with_voice(settings: AmpSettings, voice: str) -> AmpSettings:
-    """The same control positions on another voice.
-
-    Parameters
-    ----------
-    settings
-        Voice and positions of the amplifier's controls.
-    voice
-        Id of a voice.
-
-    Returns
-    -------
-    The settings.
-    """
-    return replace(settings, voice=voice)
 
 
 def _soft(x: Array) -> Array:

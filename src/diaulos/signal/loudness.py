@@ -25,7 +25,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
-from diaulos.signal.checks import Audio, require_finite, require_rate
+from diaulos.signal.checks import Audio, require_rate
 
 Real = NDArray[np.float64]
 Layout = Literal["mono", "dual_mono", "stereo"]
@@ -98,27 +98,6 @@ def k_weighting_sos(rate_hz: float) -> Real:
     sos = np.array([shelf, high_pass])
     sos[1, :3] *= _gain_at(k_weighting_sos(48_000.0), 48_000.0) / _gain_at(sos, rate_hz)
     return sos
-
-
-def k_weighting_db(freqs_hz: Real, rate_hz: float) -> Real:
-    """Response of the K-weighting in dB.
-
-    Parameters
-    ----------
-    freqs_hz
-        Frequencies in Hz, shape (n,), 0 and above.
-    rate_hz
-        Sample rate in Hz, 8 000 to 768 000.
-
-    Returns
-    -------
-    dB, shape (n,).
-    """
-    z = np.exp(-2j * np.pi * np.asarray(freqs_hz) / rate_hz)
-    response = np.ones_like(z)
-    for b0, b1, b2, a0, a1, a2 in k_weighting_sos(rate_hz):
-        response = response * (b0 + b1 * z + b2 * z * z) / (a0 + a1 * z + a2 * z * z)
-    return np.asarray(20.0 * np.log10(np.abs(response)))
 
 
 def _gain_at(sos: Real, rate_hz: float, hz: float = 300.0) -> float:
@@ -226,35 +205,6 @@ def _gated(blocks: Real) -> float:
         return -math.inf
     relative = float(above.mean()) * 10.0 ** (RELATIVE_GATE_LU / 10.0)
     return _to_lufs(float(above[above > relative].mean()))
-
-
-def measure_loudness(samples: Audio, rate_hz: float, layout: Layout | None = None) -> Loudness:
-    """Loudness of a whole signal, (frames,) or (frames, channels).
-
-    Parameters
-    ----------
-    samples
-        Audio, (frames,) or (frames, channels).
-    rate_hz
-        Sample rate in Hz, 8 000 to 768 000.
-    layout
-        How the channels are heard; None for what their number says.
-
-    Returns
-    -------
-    LUFS with the method and layout.
-
-    Raises
-    ------
-    InputError
-        For NaN and impossible rates.
-    """
-    require_rate(rate_hz)
-    require_finite(samples, "the signal")
-    channels = 1 if samples.ndim == 1 else samples.shape[1]
-    meter = LoudnessMeter(rate_hz, channels, layout)
-    meter.add(samples)
-    return meter.reading()
 
 
 def common_layouts(channels_a: int, channels_b: int) -> tuple[Layout, Layout]:

@@ -124,34 +124,3 @@ class Oversampler:
         out = _banded(padded, hop, matrix.shape[0], rows, matrix)
         kept = padded[raised.size : raised.size + history.size].copy()
         return out.reshape(-1)[:frames], kept
-
-
-def shape_long(
-    signal: Array, factor: int, shaper: Callable[[Array], Array], chunk: int = 16_384
-) -> Array:
-    """A whole signal through a nonlinearity at a raised rate, in chunks that fit the cache.
-
-    The result is delayed by the oversampler's latency, like its blocks.
-
-    Parameters
-    ----------
-    signal
-        Samples, shape (frames,).
-    factor
-        How many times the rate, 2 to 16.
-    shaper
-        What is done at the high rate, sample by sample.
-    chunk
-        Frames at a time.
-
-    Returns
-    -------
-    Samples, shape (frames,), late by the latency.
-    """
-    sampler = Oversampler(factor, signal.dtype)
-    state = sampler.initial_state()
-    out = np.empty_like(signal)
-    for first in range(0, signal.size, chunk):
-        block = signal[first : first + chunk]
-        out[first : first + block.size], state = sampler.process(block, state, shaper)
-    return out

@@ -133,46 +133,6 @@ def read_blocks(
         ) from error
 
 
-def read_channel(
-    info: AudioInfo, channel: int = 0, *, first: int = 0, count: int | None = None
-) -> Audio32:
-    """One channel (from 0) as one array."""
-    require_channel(info, channel)
-    total = info.frames - first if count is None else max(0, min(count, info.frames - first))
-    out = np.empty(max(total, 0), dtype=np.float32)
-    at = 0
-    for samples in read_blocks(info, first=first, count=total):
-        out[at : at + samples.shape[0]] = samples[:, channel]
-        at += samples.shape[0]
-    return out[:at]
-
-
-def read_all(info: AudioInfo) -> Audio32:
-    """The whole file, (frames, channels)."""
-    return np.concatenate(list(read_blocks(info)))
-
-
-def require_channel(info: AudioInfo, channel: int) -> None:
-    """Refuse a channel that the file does not have."""
-    if not 0 <= channel < info.channels:
-        raise AudioFileError(
-            f"it has {info.channels} channel{'s' if info.channels > 1 else ''}; "
-            f"there is no channel {channel + 1}.",
-            where=str(info.path),
-            remedy="Choose one of its channels.",
-        )
-
-
-def require_one_channel(info: AudioInfo) -> None:
-    """Refuse a file of several channels where one is needed."""
-    if info.channels != 1:
-        raise AudioFileError(
-            f"it has {info.channels} channels where one is needed.",
-            where=str(info.path),
-            remedy="Choose one with --channel, or export one channel alone.",
-        )
-
-
 def resampled(blocks: Iterator[Audio32], from_hz: int, to_hz: int) -> Iterator[NDArray[Any]]:
     """Mono blocks (frames,) at another rate, streaming."""
     import soxr

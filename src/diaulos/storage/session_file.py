@@ -13,11 +13,6 @@ from diaulos.session.migrations import migrate
 from diaulos.session.model import Session
 from diaulos.storage.beside import read_regular
 
-BROKEN = (
-    ValueError, RecursionError, OverflowError, TypeError, LookupError, AttributeError,
-)  # fmt: skip
-"""What reading a file raises that is something else than a session."""
-
 
 def session_text(session: Session) -> str:
     """session.json: readable, in the order of the model's fields."""

@@ -12,7 +12,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AudioFileError
-from diaulos.work.measuring import measure_blocks
 from diaulos.work.ports import (
     AudioSink,
     AudioSource,
@@ -88,8 +87,3 @@ def write_all(sink: AudioSink, blocks: Iterator[NDArray[np.float32]]) -> None:
     except BaseException:
         sink.abandon()
         raise
-
-
-def check_blocks(source: AudioSource) -> int:
-    """Read a whole file for what is wrong with it; returns its frames."""
-    return measure_blocks(source.blocks(), source.rate_hz, source.channels).frames

@@ -75,11 +75,6 @@ class QuantityField(QWidget):
         self.line.setCursorPosition(0)
         self._say("")
 
-    def type_in(self, text: str) -> None:
-        """As if a person typed it and pressed Enter."""
-        self.line.setText(text)
-        self._on_edited()
-
     def _on_edited(self) -> None:
         text = self.line.text().strip()
         if self._optional and text.lower() in ("", self._none_text):

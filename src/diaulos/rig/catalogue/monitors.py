@@ -5,8 +5,6 @@ from __future__ import annotations
 from diaulos.rig.catalogue.parts import IN, OUT, knob, line_in, line_out, port, switch
 from diaulos.rig.model import Connector, Device, GainStage, Path, SignalClass
 
-LISTENER_KINDS = ("monitor", "headphones")
-
 
 def monitor(device_id: str = "monitor", *, full_range: bool = False) -> Device:
     """A powered speaker with a line input."""

@@ -39,7 +39,6 @@ from diaulos.signal.cabinet import CABINETS, magnitude
 HZ = 1000.0
 PLAYED_DBFS = -12.0
 OPEN_OHM = 1e12
-NUMBERS = ("digital", "stream")
 ANALOG = ("instrument", "mic", "line", "speaker")
 
 

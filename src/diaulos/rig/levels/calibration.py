@@ -381,39 +381,6 @@ def with_box_calibration(rig: Rig, device: Device, more_db: float, made_at: str)
     return rig.with_device(_checked(found, tuple(paths)))
 
 
-def without_calibration(rig: Rig, device: Device, port_id: str) -> Rig:
-    """The rig with a port's calibrations forgotten.
-
-    Parameters
-    ----------
-    rig
-        The rig.
-    device
-        The device, as its knobs and switches stand.
-    port_id
-        Id of its port.
-
-    Returns
-    -------
-    The rig.
-    """
-    found = _unit(rig, device)
-    if found is None:
-        return rig
-    paths = []
-    for path in found.paths:
-        if port_id in (path.source, path.target):
-            stages = tuple(
-                stage.model_copy(update={"measured": ()})
-                if isinstance(stage, (AdcStage, DacStage))
-                else stage
-                for stage in path.stages
-            )
-            path = path.model_copy(update={"stages": stages})
-        paths.append(path)
-    return rig.with_device(_checked(found, tuple(paths)))
-
-
 def _with_stage(
     rig: Rig, device: Device, port_id: str, way: Direction, kind: type, when: When,
     points: tuple[CalibrationPoint, ...], made_at: str, how: str,

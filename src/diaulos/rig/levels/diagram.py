@@ -59,11 +59,6 @@ class Station:
         """From the loudest peak to the ceiling, negative where it clips; None without one."""
         return None if self.ceiling is None else self.ceiling - self.peak
 
-    def other_scale(self, level: float) -> float | None:
-        """A level at a converter on its other scale: dBu for dBFS. None elsewhere."""
-        full = self.place.full_scale_dbu
-        return None if full is None else level + full
-
 
 @dataclass(frozen=True)
 class NoiseShare:
@@ -120,11 +115,6 @@ class LevelDiagram:
     def noise_set_by(self) -> NoiseShare | None:
         """The loudest noise in the track."""
         return self.budget[0] if self.budget else None
-
-    @property
-    def noise_dbfs(self) -> float:
-        """Of the track, unweighted, RMS after AES17."""
-        return self.track.noise
 
     @property
     def snr_db(self) -> float:

@@ -56,8 +56,3 @@ def tuning_named(name: str, instruments: tuple[Instrument, ...] = ()) -> tuple[s
         if name in (one.id, one.name) and one.strings:
             return one.strings
     raise EditError(f"There is no tuning {name!r}.", remedy=f"Known: {', '.join(TUNINGS)}.")
-
-
-def intonation_cents(open_hz: float, fretted_hz: float) -> float:
-    """How sharp the twelfth fret is of the open string's octave."""
-    return float(1200.0 * np.log2(fretted_hz / (2.0 * open_hz)))

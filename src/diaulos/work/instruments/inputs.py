@@ -35,10 +35,6 @@ REFERENCES: dict[str, tuple[str, Load]] = {
 """What a loading can be compared with, by id."""
 
 
-CLOSE_DB = 0.5
-"""Two loadings this close (RMS) are heard as one (common practice, no source)."""
-
-
 def rig_inputs(session: Session) -> tuple[ComparedInput, ...]:
     """The analog inputs of the current rig's devices, each kind once."""
     if not session.rigs:

@@ -214,12 +214,6 @@ def strings_from(text: str) -> tuple[str, ...]:
     return names
 
 
-def strings_of(instrument: Instrument | None, a4_hz: float) -> Strings:
-    """An instrument's own tuning."""
-    names = instrument.strings if instrument is not None else ()
-    return Strings(tuple(note_to_midi(name) for name in names), a4_hz)
-
-
 # --- intonation ---
 
 

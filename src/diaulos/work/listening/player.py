@@ -30,9 +30,6 @@ MIX_FRAMES = 1024
 QUEUED_BLOCKS = 8
 
 
-FADE_FRAMES = 256
-
-
 ReadBlock = Callable[[int, int], NDArray[np.floating]]
 """(first frame, count) -> mono samples, silence outside."""
 

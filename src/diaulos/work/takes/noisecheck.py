@@ -66,11 +66,6 @@ class NoiseRow:
         """The floor at the input that records, in dBu; None where nobody knows its scale."""
         return None if self.full_scale_dbu is None else self.noise.floor_dbfs + self.full_scale_dbu
 
-    @property
-    def above_budget_db(self) -> float:
-        """How far the hiss lies above what cannot be avoided."""
-        return self.noise.hiss_dbfs - self.unavoidable_dbfs
-
 
 @dataclass(frozen=True)
 class Attempt:

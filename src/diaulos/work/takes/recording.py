@@ -108,11 +108,6 @@ class Recording:
         """Id of the take, of the first one where it goes round."""
         return self.files.take_id(0)
 
-    @property
-    def count_in_frames(self) -> int:
-        """Frames of click ahead of everything."""
-        return self.times.count_in
-
     def run(self) -> Recorded:
         """Record until it ends; what was written is kept whatever ends it."""
         try:

@@ -159,12 +159,6 @@ class TonePanel(QWidget):
         del blocker
         self._lufs.setVisible(self.target.kind == "lufs")
 
-    def choose_target(self, kind: str, ident: str) -> None:
-        """Choose a reference, as a person would."""
-        index = self._index_of((kind, ident))
-        if index >= 0:
-            self._target.setCurrentIndex(index)
-
     def _index_of(self, data: object) -> int:
         for index in range(self._target.count()):
             if self._target.itemData(index) == data:

@@ -97,11 +97,6 @@ class RigDiagram(RigPainting):
         self._focus_track = track
         self._rebuild()
 
-    @property
-    def layout_shown(self) -> Layout:
-        """What is drawn, for tests and for the picture."""
-        return self._layout
-
     def _rebuild(self) -> None:
         if self._graph is None:
             return
