@@ -11,6 +11,7 @@ from pathlib import Path
 
 HERE = Path(__file__).resolve().parent.parent
 NEEDED = (
+    "diaulos/app/dialogs/glossary.md",
     "diaulos/app/fonts/B612-Regular.otf",
     "diaulos/app/fonts/OFL.txt",
     "diaulos/app/icons/tick-day.svg",

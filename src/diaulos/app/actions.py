@@ -174,6 +174,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("hear_pass", "Hear the p&ass", "Take", "3", "hear_pass", "open", view="reamp"),
     ActionSpec("loop", "&Loop what is shown", "Take", "L", "toggle_loop", "open", view="reamp"),
     ActionSpec("keys", "&Keys", "Help", "F1", "show_keys", ""),
+    ActionSpec("glossary", "&Words and units", "Help", "", "show_glossary", ""),
     ActionSpec("safety", "&Safety notices", "Help", "", "show_safety", ""),
 )  # fmt: skip
 

@@ -32,6 +32,10 @@ from diaulos.app.widgets.labels import RichLabel, TextLabel
 from diaulos.app.widgets.rail import Rail
 
 
+HELP = ("show_keys", "show_safety", "show_glossary")
+"""What can be read whether a session is open or not."""
+
+
 class MainWindow(QMainWindow):
     """The window. What it does is asked of the desk, which comes with the session."""
 
@@ -110,6 +114,7 @@ class MainWindow(QMainWindow):
             "close": self.close,
             "toggle_look": self.toggle_look,
             "show_keys": self.show_keys,
+            "show_glossary": self.show_glossary,
             "show_safety": self.show_safety,
         }.get(spec.call)
         if own is not None:
@@ -140,10 +145,10 @@ class MainWindow(QMainWindow):
         """Enable what can be done now."""
         state = self.desk.state() if self.desk is not None else set()
         for spec in self._specs:
-            ready = self.desk is not None or spec.call in ("close", "toggle_look", "show_keys")
+            ready = self.desk is not None or spec.call in ("close", "toggle_look", *HELP)
             enabled = ready and (not spec.when or spec.when in state)
             enabled = enabled and (not spec.view or f"view {spec.view}" in state)
-            self._actions[spec.ident].setEnabled(enabled or spec.call == "show_safety")
+            self._actions[spec.ident].setEnabled(enabled or spec.call in HELP)
         undo, redo = self.desk.history_labels() if self.desk is not None else ("", "")
         for ident, word, label in (("undo", "&Undo", undo), ("redo", "&Redo", redo)):
             self._actions[ident].setText(f"{word} {label}".rstrip())
@@ -187,6 +192,12 @@ class MainWindow(QMainWindow):
 
         TextDialog("Safety notices", SAFETY, self).exec()
         self.preferences.acknowledged = True
+
+    def show_glossary(self) -> None:
+        """The words of the program."""
+        from diaulos.app.dialogs.texts import TextDialog, glossary
+
+        TextDialog("Words and units", glossary(), self, markdown=True).exec()
 
     # --- events ---
 

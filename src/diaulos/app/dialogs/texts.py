@@ -1,6 +1,8 @@
-"""Dialogs that only say something: the keys, the safety notices, about."""
+"""Dialogs that only say something: the keys, the words, the safety notices, about."""
 
 from __future__ import annotations
+
+from pathlib import Path
 
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QTextBrowser, QVBoxLayout, QWidget
 
@@ -26,17 +28,31 @@ headphones.</li>
 """
 
 
+def glossary() -> str:
+    """The glossary as Markdown: beside this module in a wheel, in docs/ of a checkout."""
+    here = Path(__file__).resolve().parent
+    shipped = here / "glossary.md"
+    return (shipped if shipped.exists() else here.parents[3] / "docs" / "glossary.md").read_text(
+        "utf-8"
+    )
+
+
 class TextDialog(QDialog):
     """A text to read."""
 
-    def __init__(self, title: str, html: str, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, title: str, words: str, parent: QWidget | None = None, *, markdown: bool = False
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle(title)
         self.resize(620, 460)
         column = QVBoxLayout(self)
         text = QTextBrowser()
         text.setAccessibleName(title)
-        text.setHtml(html)
+        if markdown:
+            text.setMarkdown(words)
+        else:
+            text.setHtml(words)
         column.addWidget(text)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok)
         buttons.accepted.connect(self.accept)

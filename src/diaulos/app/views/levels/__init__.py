@@ -1,1 +1,1 @@
-"""The Rig view: the diagram, what is plugged where, findings, tracks, patch list, monitoring."""
+"""The Levels view: gain at every station, noise, what clips first, and what to set."""
