@@ -53,9 +53,10 @@ def window(qtbot: QtBot, preferences: Preferences, services: Services) -> Iterat
         document.mark_saved(document.session)
     made.close()
     qtbot.waitUntil(lambda: not made.isVisible(), timeout=30_000)
+    left = [t.name for t in threading.enumerate() if t.name.startswith(("job", "player"))]
+    made.desk.jobs.shut_down()  # what a failed test left running must not reach the next one
     made.deleteLater()
     app.processEvents()
-    left = [t.name for t in threading.enumerate() if t.name.startswith(("job", "player"))]
     assert left == [], left
 
 

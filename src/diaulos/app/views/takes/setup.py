@@ -143,7 +143,7 @@ class SetupBar(QWidget):
         return RecordRequest(
             session,
             bars=None if way == "punch" else self.bars.value() or None,
-            loop_bars=(self.loop.value() or None) if way in ("new", "along") else None,
+            loop_bars=(self.loop.value() or None) if way in (None, "along") else None,
             count_in_bars=self.count_in.value(),
             click=self.click.isChecked(),
             click_db=float(self.click_level.value()),
