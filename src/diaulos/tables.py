@@ -29,12 +29,14 @@ class TextTable:
 
 def csv_text(head: Sequence[str], rows: Iterable[Sequence[str | float]]) -> str:
     """Headers and rows as CSV that a spreadsheet shows and does not execute."""
-    text = io.StringIO()
-    table = csv.writer(text, lineterminator="\n")
-    table.writerow([spreadsheet_safe(cell) for cell in head])
-    for row in rows:
-        table.writerow([spreadsheet_safe(cell) for cell in row])
-    return text.getvalue()
+    return "".join(f"{_line(row)}\n" for row in (head, *rows))
+
+
+def _line(row: Sequence[str | float]) -> str:
+    text = io.StringIO(newline="")
+    # Ended by both characters, so that a cell with either of them is quoted.
+    csv.writer(text, lineterminator="\r\n").writerow([spreadsheet_safe(cell) for cell in row])
+    return text.getvalue().removesuffix("\r\n")
 
 
 def spreadsheet_safe(cell: str | float) -> str:

@@ -556,7 +556,7 @@ def test_loading_from_the_shell(tmp_path: Path, capsys: pytest.CaptureFixture[st
         assert got[ident]["level_1kHz_dB"] == pytest.approx(results["level_1kHz_dB"], abs=0.05)
     rows = csv.read_text("utf-8").splitlines()
     assert len(rows) == 242
-    assert rows[0].startswith('Hz,"sc_10k_3m"')
+    assert rows[0].startswith("Hz,sc_10k_3m,")
     assert main(["loading", str(file)]) == 0
     assert "resonance" in capsys.readouterr().out
 

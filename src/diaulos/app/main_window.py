@@ -31,7 +31,6 @@ from diaulos.app.widgets.course_strip import CourseStrip
 from diaulos.app.widgets.labels import RichLabel, TextLabel
 from diaulos.app.widgets.rail import Rail
 
-
 HELP = ("show_keys", "show_safety", "show_glossary")
 """What can be read whether a session is open or not."""
 
