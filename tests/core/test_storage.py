@@ -232,6 +232,16 @@ def test_zero_frames(tmp_path: Path) -> None:
         audio_info(path)
 
 
+def test_infinities_of_both_signs_are_an_error_and_no_warning(tmp_path: Path) -> None:
+    """Their sum is not a number; numpy would say so on the terminal."""
+    samples = noise(100, 1)
+    samples[40], samples[60] = np.inf, -np.inf
+    path = tmp_path / "bad.wav"
+    soundfile.write(str(path), samples, RATE, subtype="FLOAT")
+    with pytest.raises(InputError, match="sample 40"):
+        list(read_blocks(audio_info(path)))
+
+
 @pytest.mark.parametrize("bad", [np.nan, np.inf, -np.inf])
 def test_bad_samples_are_named_by_frame(tmp_path: Path, bad: float) -> None:
     samples = np.zeros(100_000)

@@ -29,7 +29,9 @@ def require_finite(samples: Audio, what: str) -> None:
         Naming the first frame that is NaN or infinite.
     """
     # A sum is finite only if every sample is: one pass without a temporary.
-    if np.isfinite(np.sum(samples, dtype=np.float64)):
+    with np.errstate(invalid="ignore", over="ignore"):
+        total = np.sum(samples, dtype=np.float64)
+    if np.isfinite(total):
         return
     bad = ~np.isfinite(samples)
     if not bad.any():  # finite samples whose sum overflows
