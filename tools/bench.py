@@ -166,7 +166,7 @@ def drive(runs: int) -> Row:
         return np.tanh(2.0 * x)
 
     ours, plain = in_turn(
-        lambda: in_chunks(Oversampler(4), signal, shaper),
+        lambda: in_chunks(Oversampler(4, signal.dtype), signal, shaper),
         lambda: resample_poly(shaper(resample_poly(signal, 4, 1)), 1, 4),
         runs,
     )
