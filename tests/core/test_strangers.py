@@ -351,10 +351,29 @@ def test_a_lock_file_that_was_removed_lets_nobody_overwrite_anything(tmp_path: P
     assert "session.yours.json" in str(caught.value)
     assert read_session(one.path / "session.json").name == "One"
     assert read_session(one.path / "session.yours.json").name == "Other"
-    with pytest.raises(StorageError):  # still: nothing was overwritten meanwhile
-        other.save(mine)
-    other.close()
-    one.close()
+    with pytest.raises(StorageError):
+        other.save(session_of(name="Other, later"))
+    assert read_session(one.path / "session.yours.json").name == "Other, later"
+    # Another sitting's version has a place of its own.
+    (one.path / "lock").unlink()
+    third = SessionFolder.open(one.path)
+    third.load()
+    one.save(session_of(name="One, later"))
+    with pytest.raises(StorageError):
+        third.save(session_of(name="Third"))
+    assert read_session(one.path / "session.yours2.json").name == "Third"
+    for holder in (third, other, one):
+        holder.close()
+
+
+def test_what_is_set_aside_never_takes_the_place_of_what_was(tmp_path: Path) -> None:
+    made = SessionFolder.create(tmp_path / "S", session_of())
+    for name in ("First", "Second"):
+        made.write_journal(session_of(name=name))
+        made.set_journal_aside()
+    assert read_session(made.path / "journal.kept.json").name == "First"
+    assert read_session(made.path / "journal.kept2.json").name == "Second"
+    made.close()
 
 
 def test_closing_leaves_another_ones_lock_alone(tmp_path: Path) -> None:

@@ -78,7 +78,7 @@ class Opening:
             answer = self._desk.ask(
                 "Unsaved work was found",
                 "Diaulos ended early. Bring back what was not saved? Without it, it is kept "
-                "beside the session (journal.kept.json).",
+                "beside the session (journal.kept.json, or the next free number).",
                 "Bring it back",
                 "Open without it",
                 no="Do not open",

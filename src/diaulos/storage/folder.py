@@ -23,7 +23,8 @@ import threading
 from collections.abc import Iterable
 from pathlib import Path
 
-from diaulos.errors import SessionFileError, StorageError
+from diaulos.errors import DiaulosError, SessionFileError, StorageError
+from diaulos.ids import free_id
 from diaulos.session.model import Session
 from diaulos.signal.overview import Overview
 from diaulos.storage.audiofile import audio_info
@@ -70,6 +71,8 @@ class SessionFolder:
         self._write_lock = threading.Lock()
         self._known: State | None = None
         """session.json as this process read or wrote it last."""
+        self._yours: Path | None = None
+        """Where this sitting keeps what it could not save, once it could not."""
 
     # --- opening ---
 
@@ -148,7 +151,7 @@ class SessionFolder:
             target = self.path / "session.json"
             data = session_text(session).encode("utf-8")
             if _state(target) != self._known:
-                yours = self.path / "session.yours.json"
+                yours = self._yours = self._yours or self._free("session.yours")
                 write_whole(yours, data)
                 raise StorageError(
                     "another program has saved this session meanwhile. Its version stays; yours "
@@ -159,7 +162,7 @@ class SessionFolder:
             beside = written_beside(target, data)
             try:
                 keep_previous(target, self.path / "session.previous.json")
-            except StorageError:
+            except DiaulosError:
                 with contextlib.suppress(OSError):
                     beside.unlink()
                 raise
@@ -186,11 +189,16 @@ class SessionFolder:
         self._require_writable()
         journal = self.path / "journal.json"
         try:
-            journal.replace(self.path / "journal.kept.json")
+            journal.replace(self._free("journal.kept"))
         except FileNotFoundError:
             return
         except OSError as error:
             raise write_failed(journal, error) from error
+
+    def _free(self, stem: str) -> Path:
+        """A name that nothing has: what was kept earlier stays."""
+        name = free_id(lambda one: os.path.lexists(self.path / f"{one}.json"), stem)
+        return self.path / f"{name}.json"
 
     def drop_journal(self) -> None:
         """The person does not want the unsaved work."""
