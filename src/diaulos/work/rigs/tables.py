@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from diaulos.figures import TAP_WORDS, number
 from diaulos.rig.model import Cable, PlannedTrack, PortRef
 from diaulos.rig.trackplan import TrackPlan, stereo_sides
-from diaulos.tables import TextTable
 from diaulos.work.rigs.look import RigReport
 
 PATCH_HEAD = ("From", "To", "Cable", "Length", "Level", "Label")
@@ -52,11 +51,6 @@ def patch_rows(report: RigReport) -> tuple[PatchRow, ...]:
             )
         )  # fmt: skip
     return tuple(rows)
-
-
-def patch_table(report: RigReport) -> TextTable:
-    """The patch list."""
-    return TextTable(PATCH_HEAD, tuple(row.cells for row in patch_rows(report)))
 
 
 def _peaks(report: RigReport) -> dict[tuple[str, str], tuple[float, str]]:
@@ -133,8 +127,3 @@ def track_rows(report: RigReport, rate_hz: float) -> tuple[TrackRow, ...]:
             )
         )  # fmt: skip
     return tuple(rows)
-
-
-def track_table(report: RigReport, rate_hz: float) -> TextTable:
-    """The track list."""
-    return TextTable(TRACK_HEAD, tuple(row.cells for row in track_rows(report, rate_hz)))
