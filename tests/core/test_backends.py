@@ -9,6 +9,7 @@ import itertools
 import threading
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -329,6 +330,34 @@ def test_what_is_sent_is_read_ahead_of_the_callback() -> None:
         block_frames=500,
     )  # fmt: skip
     assert asked == {"read ahead"}
+
+
+def test_a_send_that_is_not_read_in_time_is_counted() -> None:
+    """A hole in what is sent is a hole in the pass: it must not go untold."""
+    ended = threading.Event()
+
+    class Live(Mirror):
+        def open(self, spec, callback):  # type: ignore[no-untyped-def]
+            super().open(spec, callback)
+            self.info = replace(self.info, realtime=True)
+            return self
+
+        def run(self) -> None:
+            try:
+                super().run()
+            finally:
+                ended.set()
+
+    def blocks() -> Iterator[np.ndarray]:
+        yield np.ones(5_000, np.float32)
+        ended.wait(60.0)  # the disk comes too late
+        yield np.ones(5_000, np.float32)
+
+    result = run_loop(
+        Live(), blocks(), 10_000, RATE, 0.0, Kept(), lambda *_: None, CancelToken(),
+        block_frames=500,
+    )  # fmt: skip
+    assert result.xruns >= 10
 
 
 def test_a_track_that_cannot_be_read_ends_the_loop() -> None:

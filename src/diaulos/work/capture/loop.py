@@ -62,7 +62,9 @@ def run_loop(
         raise ahead.error  # what was sent is not the take
     if result.stopped_by is not None:
         raise result.stopped_by
-    return LoopResult(sink.frames, result.xruns, sum(gap.frames for gap in result.dropouts))
+    # What was not read in time was sent as silence: a block that is late like any other.
+    late = -(-ahead.late_frames // block_frames)
+    return LoopResult(sink.frames, result.xruns + late, sum(gap.frames for gap in result.dropouts))
 
 
 class _Sent:
