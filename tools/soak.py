@@ -14,11 +14,15 @@ sys.path[:0] = [str(HERE / "tests" / name) for name in ("soak", "core", "")]
 import disk
 import hostile
 import kills
+import truth
 
 CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
     "kills": lambda tenth, seed: kills.run(kills.WHOLE // (10 if tenth else 1), seed),
     "mutants": lambda tenth, seed: hostile.run(
         hostile.SESSIONS // (10 if tenth else 1), hostile.AUDIO // (10 if tenth else 1), seed
+    ),
+    "truth": lambda tenth, seed: truth.run(
+        truth.RIGS // (10 if tenth else 1), truth.PERFORMANCES // (10 if tenth else 1), seed
     ),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }

@@ -15,11 +15,11 @@ from diaulos.circuit.loading import Load
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course, trace_all
+from diaulos.rig.excerpt import PLANNED_CHORDS, PLANNED_SEED
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, Rig
-from diaulos.session.instrument import Instrument, note_to_midi
+from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, WordLength
-from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.session_file import session_text
@@ -27,7 +27,7 @@ from diaulos.storage.sources import ExternalAudio
 from diaulos.work.instruments.plucking import plucked_volts
 from diaulos.work.ports import AudioBackend, DeviceInfo, DeviceList, OutputBackend
 from diaulos.work.rigs.audio import Played
-from diaulos.work.rigs.look import rig_graph
+from diaulos.work.rigs.look import instrument_source, rig_graph
 from diaulos.work.rigs.rendering import played_volts
 
 __all__ = [
@@ -82,24 +82,22 @@ def strum_backend(
 ) -> tuple[AudioBackend, float]:
     """A simulated player who strums this instrument into an input, and the dBu at which that
     input is full."""
-    position = instrument.position
-    kind = instrument.pickup(position.pickups[0]).type if position else "single"
-    pitches = [note_to_midi(name) for name in instrument.strings] or [40, 47, 52]
-    if instrument.family == "bass":
-        pitches = pitches[:1]
     volts = strum_volts(
-        instrument.circuit(),
+        instrument_source(instrument),
         Load.together(instrument.cable, load),
-        pitches,
         float(rate_hz),
-        open_peak_dbu=HARD_PEAK_DBU.get(kind, 0.0),
         seed=seed,
     )
     return PlayerBackend(volts, BENCH_FULL_SCALE_DBU, seed), BENCH_FULL_SCALE_DBU
 
 
 def rig_backend(
-    *, paced: bool, seed: int = 1, silent: bool = False, impulses: Impulses | None = None
+    *,
+    paced: bool,
+    seed: int = PLANNED_SEED,
+    silent: bool = False,
+    impulses: Impulses | None = None,
+    chords: str = PLANNED_CHORDS,
 ) -> Callable[[Session, Rig, tuple[PortRef, ...]], AudioBackend]:
     """The bench as an input device: the players of a rig, in real time or as fast as it goes;
     `silent`, they hold their strings."""
@@ -110,7 +108,7 @@ def rig_backend(
         starts = [course.start.device.id for course in courses if course.source is not None]
         players = []
         for start in dict.fromkeys(starts):
-            volts, recorded = played_volts(session, rig, start, seed)
+            volts, recorded = played_volts(session, rig, start, seed, chords)
             played = over_and_over(0.0 * volts if silent else volts)
             players.append(Played(start, played, recorded))
         faults = BenchFaults(seed=seed)

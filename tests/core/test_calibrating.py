@@ -329,7 +329,7 @@ def test_a_sound_check_of_the_described_rig_agrees(name: str) -> None:
         ("hybrid", "interface.pad1", "on"),
         ("hybrid", "interface.mode3", "mic"),
         ("hybrid", "di.pad", "on"),
-        ("modeler-analog", "interface.gain3", 20.0),
+        ("modeler-analog", "interface.gain3", 15.0),
         ("bass", "interface.gain1", 12.0),
     ],
 )

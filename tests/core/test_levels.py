@@ -14,9 +14,9 @@ from diaulos.rig import changes
 from diaulos.rig.bench import Bench, BenchFaults, RigBench
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.course import Course, trace
+from diaulos.rig.elements import BAND_A, BAND_HZ, GRID_HZ, flat_density, tones_density
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.diagram import LevelDiagram, dither_dbfs, level_diagram
-from diaulos.rig.levels.elements import BAND_A, BAND_HZ, GRID_HZ, flat_density, tones_density
 from diaulos.rig.levels.settings import settings_on, with_values
 from diaulos.rig.levels.whatif import scenario, scenarios, swap_device
 from diaulos.rig.model import (
@@ -318,7 +318,7 @@ def linear(course: Course) -> bool:
 def test_what_clips_first_clips_first_in_the_sound(name: str) -> None:
     """A 1 kHz sine raised to 0.3 dB under and over the named headroom: the station's own limit
     is met then and not before, and no other one is."""
-    graph = RigGraph(build(name, "r1"))
+    graph = RigGraph(build(name, "r1"), tone=True)
     for track in graph.tracks:
         course = trace(graph, track)
         if not linear(course):

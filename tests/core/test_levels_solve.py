@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 import random
 from collections.abc import Iterator
 
@@ -19,7 +20,7 @@ from diaulos.rig.levels.calibration import (
 )
 from diaulos.rig.levels.diagram import LevelDiagram, level_diagram
 from diaulos.rig.levels.freeing import freeings, obstacle
-from diaulos.rig.levels.settings import CourseSetting, settings_on
+from diaulos.rig.levels.settings import CourseSetting, Role, settings_on, with_values
 from diaulos.rig.levels.solve import Aim, Solution, solve
 from diaulos.rig.model import Choice, Control, PortRef, Rig, SettingRef
 from diaulos.rig.sources import PlayedSource
@@ -33,7 +34,7 @@ def tenths(value: float) -> int:
 
 
 def diagram_of(rig: Rig, track: PortRef, sources: dict[str, PlayedSource]) -> LevelDiagram:
-    return level_diagram(trace(RigGraph(rig, sources), track))
+    return level_diagram(trace(RigGraph(rig, sources), track), held=False)
 
 
 def misfits(course: Course) -> int:
@@ -59,10 +60,56 @@ def key_of(diagram: LevelDiagram, aim: Aim, changes: int, order: tuple[int, ...]
     station = diagram.stations[at]
     reached = station.peak if aim.statistic == "peak" else station.typical
     noise = diagram.track.noise - diagram.track.peak
+    passed = max(0, math.ceil((reached - aim.target_dbfs) / 0.1 - 1e-6))
+    below = 0 if passed else tenths(aim.target_dbfs - reached)
     return (
-        tenths(short), tenths(abs(reached - aim.target_dbfs)),
-        int(reached > aim.target_dbfs + 1e-9), tenths(noise), changes, round(noise, 6), order,
+        tenths(short), passed, 0, below, tenths(noise), changes, round(noise, 6), order,
     )  # fmt: skip
+
+
+def with_pads(
+    found: list[tuple[tuple, dict, LevelDiagram]], free: list[CourseSetting], statistic: str
+) -> list:
+    """Marks (key, values, diagram) whose switches take level away only to have it back by
+    gain."""
+    switches = [s for s in free if isinstance(s.setting, Choice)]
+    gains = [
+        s for s in free
+        if isinstance(s.setting, Control) and s.role is Role.GAIN and not s.ahead_of_amp
+    ]  # fmt: skip
+    others = [s for s in free if s not in gains]
+    step = max((s.setting.step for s in gains), default=0.0)
+    best: dict[tuple, tuple[tuple, dict, LevelDiagram]] = {}
+    for one in sorted(found, key=lambda one: one[0]):
+        best.setdefault(tuple(one[1][s.ref] for s in others), one)
+
+    def level(diagram: LevelDiagram) -> float:
+        return diagram.converter.peak if statistic == "peak" else diagram.converter.typical
+
+    plains = {
+        place: level(
+            level_diagram(with_values(one[2].course, {s.ref: 0.0 for s in gains}), held=False)
+        )
+        for place, one in best.items()
+    }
+    padded = set()
+    for place, one in best.items():
+        for switch in switches:
+            for value in switch.steps:
+                values = {**one[1], switch.ref: value}
+                there = tuple(values[s.ref] for s in others)
+                other = best.get(there)
+                if other is None or other is one:
+                    continue
+                takes_away = plains[place] < plains[there] - 0.5
+                more = level(one[2]) - plains[place] > level(other[2]) - plains[there] + 1e-9
+                near = other[0][0] <= one[0][0] and other[0][1] == 0
+                if takes_away and more and near and other[0][3] <= tenths(step):
+                    padded.add(place)
+    return [
+        ((*key[:2], int(tuple(values[s.ref] for s in others) in padded), *key[3:]), values)
+        for key, values, _ in found
+    ]
 
 
 def brute_force(
@@ -78,10 +125,12 @@ def brute_force(
             changed = changed.with_setting(ref.device, ref.setting, value)
         diagram = diagram_of(changed, track, sources)
         changes = sum(values[s.ref] != s.value for s in free)
-        found.append((key_of(diagram, aim, changes, places), values))
+        found.append((key_of(diagram, aim, changes, places), values, diagram))
         fits.append(misfits(diagram.course))
     least = min(fits)
-    kept = [one for one, fit in zip(found, fits, strict=True) if fit == least]
+    kept = with_pads(
+        [one for one, fit in zip(found, fits, strict=True) if fit == least], free, aim.statistic
+    )
     return sorted(kept, key=lambda one: one[0]), free
 
 
@@ -171,14 +220,14 @@ def test_the_optimum_is_that_of_trying_everything(seed: int) -> None:
         everything, free = brute_force(rig, track, sources, aim)
         best_key, best = everything[0]
         solution = solve(trace(RigGraph(rig, sources), track), aim)
-        assert solution.best.key[:5] == best_key[:5]
+        assert solution.best.key[:6] == best_key[:6]
         assert dict(solution.best.values) == best
         others = [one for one in everything if really_differs(free, one[1], best)]
         if not others:
             assert solution.second is None
         else:
             assert solution.second is not None
-            assert solution.second.key[:5] == others[0][0][:5]
+            assert solution.second.key[:6] == others[0][0][:6]
             assert dict(solution.second.values) == others[0][1]
 
 
@@ -211,7 +260,8 @@ def test_it_chooses_the_input_that_fits_and_the_gain() -> None:
     assert gained(solution) == {"mode1": "mic", "gain1": 6.0}
     assert solution.works
     assert solution.second is not None
-    assert solution.second.values[SettingRef(device="interface", setting="pad1")] == "on"
+    pad = SettingRef(device="interface", setting="pad1")
+    assert solution.second.values[pad] == "off"  # a pad ahead of more gain only costs noise
 
 
 def test_a_locked_control_stays() -> None:

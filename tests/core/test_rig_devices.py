@@ -44,7 +44,7 @@ def chain(*types: str, into: str = "line", **settings: dict[str, float | str]) -
 
 
 def track_peak(rig: Rig) -> float:
-    (plan,) = plan_tracks(RigGraph(rig))
+    (plan,) = plan_tracks(RigGraph(rig, tone=True))
     assert plan.problem is None
     assert plan.peak_dbfs is not None
     return plan.peak_dbfs

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from one_khz import estimate
 
 from diaulos.circuit.pickup import Active, Coil, Controls, Magnetic
 from diaulos.rig import changes
 from diaulos.rig.bench.processors import Slip
 from diaulos.rig.catalogue.types import make
-from diaulos.rig.checks.estimate import estimate, input_ohm
+from diaulos.rig.checks.ohms import input_ohm
 from diaulos.rig.checks.power import speaker_loads
 from diaulos.rig.course import trace
 from diaulos.rig.flow import Segment, cut

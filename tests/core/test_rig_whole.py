@@ -111,7 +111,7 @@ def test_plan_and_sound_agree_on_every_linear_track(name: str, hz: float) -> Non
     """Steady sines, noise off: the dry tracks of all templates within 0.1 dB."""
     from diaulos.rig.plan import linear_responses
 
-    graph = RigGraph(build(name, "r1"))
+    graph = RigGraph(build(name, "r1"), tone=True)
     plans = [p for p in plan_tracks(graph) if p.tap == "di"]
     for plan in plans:
         course = plan.course
@@ -131,7 +131,7 @@ def test_plan_and_sound_agree_on_every_linear_track(name: str, hz: float) -> Non
 
 def test_clipping_happens_where_the_plan_says() -> None:
     rig = build("hybrid", "r1").with_setting("interface", "gain1", 40.0)
-    graph = RigGraph(rig)
+    graph = RigGraph(rig, tone=True)
     plan = next(p for p in plan_tracks(graph) if p.tap == "di")
     assert [c.unit for c in plan.clipped] == ["dBFS"]
     assert plan.course is not None

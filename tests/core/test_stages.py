@@ -28,13 +28,9 @@ ANSWERS = {
     "plan.py": {"_Response": "Complex: return self._flat(stage)",
                 "_PlainGain": "float: return -float(10.0 ** (-stage.loss_db / 20.0))"},
     "course.py": {"_Delay": "float: return 0.0"},
-    "trackplan.py": {"_Through": "float: return self._linear(stage)"},
-    "levels/elements.py": {
+    "elements.py": {
         "_Elements": "list[Element]:"
         " return self._shaped(np.full(GRID_HZ.shape, 10.0 ** (-stage.loss_db / 10.0)))"
-    },
-    "checks/estimate.py": {
-        "_Behind": "Behind: return self.level - stage.loss_db, self.unit, None"
     },
     "bench/steps.py": {
         "_StageSteps": "None: self.maker._add("

@@ -158,6 +158,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
                "write", view="takes"),
     ActionSpec("recall", "Re&call its settings", "Recording", "C", "recall", "write",
                view="takes"),
+    ActionSpec("heard_gain", "Set the &gain for what was heard", "Recording", "E",
+               "set_heard_gain", "idle", view="takes"),
     ActionSpec("discard_take", "&Discard", "Recording", "Del", "discard", "write", view="takes"),
     ActionSpec("take_bin", "The &bin", "Recording", "D", "toggle_bin", "open", view="takes"),
     ActionSpec("restore_take", "Restore from the bin", "Recording", "U", "restore_chosen",

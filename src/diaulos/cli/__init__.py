@@ -4,6 +4,11 @@ from __future__ import annotations
 
 VERBS = {
     "demo": "main:demo",
+    "new": "building:new",
+    "arrangements": "building:arrangements",
+    "rig": "building:rig",
+    "instrument": "building:instrument",
+    "import": "building:import_files",
     "record": "recording:record",
     "reamp": "main:reamp",
     "reamp-file": "main:reamp_file_command",

@@ -12,6 +12,7 @@ from diaulos.units import LOWEST_DB
 
 if TYPE_CHECKING:
     from diaulos.session.model import Session
+    from diaulos.work.rigs.levels import CourseLevels
 
 
 def levels(
@@ -33,6 +34,13 @@ def levels(
     apply: Annotated[
         bool, typer.Option("--apply", help="With --solve: set them, and save the session.")
     ] = False,
+    tone: Annotated[
+        bool,
+        typer.Option("--tone", help="Of a sine at 1 kHz, to compare with a meter."),
+    ] = False,
+    loud: Annotated[
+        bool, typer.Option("--loud", help="Also how loud other playing gets: takes a while.")
+    ] = False,
     as_json: JsonFlag = False,
 ) -> None:
     """Every course station by station: peak, ceiling, noise, headroom; what clips first."""
@@ -41,10 +49,15 @@ def levels(
 
     if apply and not solve:
         raise InputError("--apply wants --solve.", remedy="Give both.")
+    if tone and (solve or loud):
+        raise InputError("gains are solved for playing.", remedy="Leave --tone out.")
     folder = wiring.SessionFolder.open(session_path, read_only=not apply)
     try:
         session = folder.load()
-        rows, changed = _worked_out(session, course, rig, solve, free_tone, other_di)
+        found = _found(session, course, rig, tone)
+        rows, changed = _worked_out(session, found, rig, solve, free_tone, other_di)
+        if loud:
+            _add_loud(rows, found)
         if apply:
             folder.save(changed)
     finally:
@@ -56,21 +69,40 @@ def levels(
              "target_statistic": session.target_statistic, "courses": rows}
         )  # fmt: skip
         return
-    print(f"{session.name}, {name}: levels at 1 kHz")
+    print(f"{session.name}, {name}: levels of {'a sine at 1 kHz' if tone else 'playing'}")
     for row in rows:
         _print_course(row)
 
 
+def _found(session: Session, course: str, rig: str, tone: bool) -> tuple[CourseLevels, ...]:
+    from diaulos.work.rigs.levels import course_named, levels_of
+
+    found = levels_of(session, rig, tone=tone)
+    return (course_named(found, course),) if course else found
+
+
+def _add_loud(rows: list[dict[str, Any]], found: tuple[CourseLevels, ...]) -> None:
+    from diaulos.rig.levels.spread import loud_moments_db
+
+    for row, one in zip(rows, found, strict=True):
+        row["loud_moments_dbfs"] = None
+        if one.diagram is not None:
+            spread = loud_moments_db(one.diagram.course)
+            row["loud_moments_dbfs"] = one.diagram.track.peak + spread
+
+
 def _worked_out(
-    session: Session, course: str, rig: str, solve: bool, free_tone: bool, other_di: bool
+    session: Session,
+    wanted: tuple[CourseLevels, ...],
+    rig: str,
+    solve: bool,
+    free_tone: bool,
+    other_di: bool,
 ) -> tuple[list[dict[str, Any]], Session]:
     """The rows, and the session with the solved settings."""
-    from diaulos.work.rigs.levels import course_named, levels_of
     from diaulos.work.rigs.solving import solve_edit, solve_rig
     from diaulos.work.rigs.verdicts import levels_data
 
-    found = levels_of(session, rig)
-    wanted = (course_named(found, course),) if course else found
     if not solve:
         return levels_data(wanted), session
     tracks = tuple(one.track for one in wanted)
@@ -105,6 +137,8 @@ def _print_course(row: dict[str, Any]) -> None:
         print(f"    clips first: {first['name']}, {first['headroom_db']:.1f} dB of headroom")
     if noise_by is not None:
         print(f"    noise set by: {noise_by['name']}, {noise_by['dbfs']:.1f} dBFS")
+    if row.get("loud_moments_dbfs") is not None:
+        print(f"    loud moments: to {row['loud_moments_dbfs']:.1f} dBFS")
     print(f"    signal to noise: {row['snr_db']:.1f} dB, A-weighted {row['snr_a_db']:.1f} dB")
     if row.get("solved") is not None:
         _print_solved(row["solved"])

@@ -42,16 +42,27 @@ def record(
     fast: Annotated[
         bool, typer.Option("--fast", help="As fast as it goes; in real time without.")
     ] = False,
-    seed: Annotated[int, typer.Option("--seed", min=0, help="Seed of the players.")] = 1,
+    seed: Annotated[
+        int | None,
+        typer.Option("--seed", min=0, help="Of the players; without, they play what is planned."),
+    ] = None,
+    chords: Annotated[
+        str, typer.Option("--chords", metavar="NAME", help="What the players strum.")
+    ] = "",
     as_json: JsonFlag = False,
 ) -> None:
     """Record every armed track of a rig at once: the bench plays its instruments."""
     from diaulos import wiring
     from diaulos.errors import InputError
+    from diaulos.rig.excerpt import CHORDS, PLANNED_CHORDS, PLANNED_SEED
+    from diaulos.work.takes.impulses import load_impulses
     from diaulos.work.takes.over import over_bars
+    from diaulos.work.takes.planned import check_take
     from diaulos.work.takes.ready import rig_to_record
     from diaulos.work.takes.recording import RecordRequest, prepare
 
+    if chords and chords not in CHORDS:
+        raise InputError(f"unknown chords {chords!r}.", remedy=f"Known are: {', '.join(CHORDS)}.")
     if punch and (seconds is not None or bars is not None):
         raise InputError("a punch is as long as its range.", remedy="Leave the length out.")
     if not punch and (seconds is None) == (bars is None):
@@ -68,7 +79,12 @@ def record(
             session, rig_to_record(session, rig), seconds=seconds, bars=bars, loop_bars=loop,
             count_in_bars=count_in, name=name, over=chosen,
         )  # fmt: skip
-        backend = wiring.rig_backend(paced=not fast, seed=seed)
+        backend = wiring.rig_backend(
+            paced=not fast,
+            seed=PLANNED_SEED if seed is None else seed,
+            chords=chords or PLANNED_CHORDS,
+            impulses=load_impulses(session, folder),
+        )
         recording = prepare(request, folder, backend, wiring.local_now)
         done = recording.run()
         folder.save(done.edit(session))
@@ -77,6 +93,8 @@ def record(
     finally:
         folder.close()
     data = _data(done.take, session.sample_rate_hz, str(folder.path))
+    checked = check_take(done.edit(session), done.take)
+    data["off_plan"] = checked.words or None
     data["rounds"] = [one.id for one in done.takes]
     data["reason"] = str(done.result.stopped_by) if done.result.stopped_by else None
     if as_json:
@@ -85,7 +103,11 @@ def record(
     print(done.words)
     for track in data["tracks"]:
         clipped = f", {track['clips']} clips" if track["clips"] else ""
-        print_lines([(track["name"], f"peak {track['peak_dbfs']:.1f} dBFS{clipped}")])
+        planned = track["planned_peak_dbfs"]
+        told = "" if planned is None else f", planned {planned:.1f}"
+        print_lines([(track["name"], f"peak {track['peak_dbfs']:.1f} dBFS{told}{clipped}")])
+    if checked.words:
+        print(checked.words)
 
 
 def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:
@@ -108,6 +130,8 @@ def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:
                 "tap": track.tap,
                 "file": track.file,
                 "peak_dbfs": round(track.peak_dbfs, 3),
+                "planned_peak_dbfs": track.planned_dbfs,
+                "difference_db": track.difference_db,
                 "loudness_lufs": track.loudness_lufs,
                 "quietest_dbfs": (
                     None if track.quietest_dbfs is None else round(track.quietest_dbfs, 2)

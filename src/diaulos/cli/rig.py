@@ -24,7 +24,7 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
     from diaulos import wiring
     from diaulos.rig.checks import worst
     from diaulos.rig.safety import notices
-    from diaulos.work.rigs.look import findings_data, look_at
+    from diaulos.work.rigs.look import findings_data, look_at, planned_data
 
     session = wiring.SessionFolder.open(session_path, read_only=True).load()
     report = look_at(session, rig)
@@ -40,6 +40,7 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
                 "rig": report.rig.name,
                 "worst": bad.word if bad else None,
                 "findings": findings_data(report.findings),
+                "tracks": planned_data(report),
                 "notices": shown,
             }
         )
@@ -82,7 +83,7 @@ def courses(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFla
             continue
         print_lines(
             [
-                ("    peak", f"{row['peak_dbfs']:.1f} dBFS at 1 kHz"),
+                ("    peak", f"{row['planned_peak_dbfs']:.1f} dBFS planned"),
                 ("    late", f"{row['delay_ms']:.2f} ms, {row['conversions']} conversions"),
             ]
         )

@@ -25,6 +25,7 @@ from diaulos.signal.strength import measure_strength
 from diaulos.signal.strings import StringCharacter
 from diaulos.units import dbu_to_peak_volt
 from diaulos.work.instruments.strength import strength_reading
+from diaulos.work.rigs.look import instrument_source
 
 INSTRUMENT_INPUT = Load(1e6, 50e-12)
 
@@ -120,12 +121,7 @@ STRUMS: dict[str, tuple[Strums, ...]] = {
     "fretless": (Strums("Thumb, hard", 6.3, 16.0, spread=0.45),),
     "semi": (Strums("Strum 1", -1.8, 12.0, known=False),),
 }
-CHORDS: dict[str, tuple[int, ...]] = {
-    "baritone": (35, 42, 47, 50, 54),
-    "offset": (40, 47, 52, 56, 59, 64),
-    "fretless": (23,),
-    "semi": (38, 45, 50, 57, 62),
-}
+CHORDS = {"baritone": "open", "offset": "major", "fretless": "low", "semi": "open"}
 
 
 def strum(
@@ -134,12 +130,11 @@ def strum(
     """A recording of hard strums, digital, clipped where the input clips."""
     rng = np.random.default_rng(seed)
     volts = strum_volts(
-        instrument.circuit(),
+        instrument_source(instrument, strums.peak_dbu),
         Load.together(instrument.cable, INSTRUMENT_INPUT),
-        CHORDS[instrument.id],
         rate_hz,
-        open_peak_dbu=strums.peak_dbu,
         seed=seed,
+        chords=CHORDS[instrument.id],
         spread=strums.spread,
         strings=strings,
     )

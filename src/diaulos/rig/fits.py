@@ -41,7 +41,7 @@ def partners(graph: RigGraph, ref: PortRef) -> tuple[Fit, ...]:
     outward = here.port.direction is Direction.OUT
     wanted = Direction.IN if outward else Direction.OUT
     found = []
-    peaks = Context(graph).peaks_at
+    peaks = Context(graph).peaks
     order = {device: index for index, device in enumerate(graph.devices)}
     for plug in graph.plugs(wanted):
         if plug.device.id == here.device.id:
@@ -84,9 +84,9 @@ def misfit_of(
         devices=(source.device, target.device),
         cables=(cable,),
     )
-    context = Context(RigGraph(pair, graph.sources))
+    context = Context(graph.of(pair))
     if peaks is not None:
-        context.peaks_at = peaks
+        context.peaks = dict(peaks)
     worst: tuple[Severity | None, str] = (None, "")
     for ident in CABLE_CHECKS:
         for finding in REGISTRY[ident].run(context):

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+from diaulos.rig.excerpt import Sent
 from diaulos.rig.model import (
     Cable,
     CableKind,
@@ -58,9 +59,20 @@ class Plug:
 class RigGraph:
     """The rig's devices, ports, cables and paths by what they are asked for."""
 
-    def __init__(self, rig: Rig, sources: Mapping[str, PlayedSource] | None = None) -> None:
-        self.rig = rig
+    def __init__(
+        self,
+        rig: Rig,
+        sources: Mapping[str, PlayedSource] | None = None,
+        sent: Sent | None = None,
+        *,
+        tone: bool = False,
+    ) -> None:
+        """`tone`: a sine at 1 kHz is played in place of music, where a person compares with a
+        meter."""
+        self.rig, self.tone = rig, tone
         self.sources = dict(sources or {})
+        self.sent = sent
+        """What a played track holds; None where nobody says."""
         self.kept: dict[str, Any] = {}
         """What was worked out for this graph and does not change."""
         self.devices = {device.id: device for device in rig.devices}
@@ -86,6 +98,10 @@ class RigGraph:
                     starting[device.id, path.source].append(path)
                     ending[device.id, path.target].append(path)
         return starting, ending
+
+    def of(self, rig: Rig) -> RigGraph:
+        """Another rig with the same instruments and the same stored track."""
+        return RigGraph(rig, self.sources, self.sent, tone=self.tone)
 
     def has(self, ref: PortRef) -> bool:
         """Whether there is such a port: a planned track may name one that has gone."""

@@ -7,6 +7,7 @@ levels (`plan.py`) and sound (`bench/`) are worked out from the same description
 
 from __future__ import annotations
 
+import math
 from enum import StrEnum
 from typing import Annotated, Literal, assert_never
 
@@ -179,6 +180,12 @@ class Control(Frozen):
     def nearest(self, value: float) -> float:
         """The step closest to a value, inside the range."""
         steps = round((value - self.minimum) / self.step)
+        stepped = round(self.minimum + steps * self.step, 9)
+        return min(self.maximum, max(self.minimum, stepped))
+
+    def at_most(self, value: float) -> float:
+        """The highest step that is not above a value, inside the range."""
+        steps = math.floor((value - self.minimum) / self.step + 1e-6)
         stepped = round(self.minimum + steps * self.step, 9)
         return min(self.maximum, max(self.minimum, stepped))
 

@@ -1,41 +1,23 @@
 """The level plan of a whole rig: for every recorded track its source, tap and channel, how
 late it is, how loud its loudest peak gets at every port, and what clips.
 
-Levels are at 1 kHz. An instrument is played as hard as its reading says, a stored track
-peaks at `PLAYED_PEAK_DBFS`. Through an amplifier the peak follows its curve without its
-filters (the bench knows better).
+An instrument is played as hard as its reading says: levels are what its excerpt gives when it
+is played through the course (`playing`). A stored track that nobody named peaks at
+`playing.PLAYED_PEAK_DBFS`, as a sine.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-
-from diaulos.circuit.network import Real
-from diaulos.errors import DiaulosError
-from diaulos.rig.course import Course, trace_all
-from diaulos.rig.flow import Active, Point, Segment, cut
+from diaulos.errors import DiaulosError, RigError
+from diaulos.rig.course import Course, TracedTrack, trace_all
+from diaulos.rig.elements import Curve, Gain, Knob, Place, Read, elements_of, last_that_bends
+from diaulos.rig.flow import Point
 from diaulos.rig.graph import RigGraph
-from diaulos.rig.model import (
-    AdcStage,
-    AmpStage,
-    CabinetStage,
-    Control,
-    DacStage,
-    Device,
-    PortRef,
-    Rig,
-    SignalClass,
-    Stage,
-    Tap,
-)
-from diaulos.rig.plan import PLAN_HZ, amp_settings, full_scale_dbu, stage_response
-from diaulos.rig.stages import StageReader
-from diaulos.signal.amp import peak_output
-from diaulos.units import dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
+from diaulos.rig.model import AdcStage, Control, Device, PortRef, Rig, SignalClass, Tap
+from diaulos.rig.playing import start_of
 
-PLAYED_PEAK_DBFS = -12.0
 TARGET_PEAK_DBFS = -12.0
 CLIP_MARGIN_DB = 0.05
 
@@ -70,6 +52,10 @@ class TrackPlan:
     levels: tuple[PlannedLevel, ...] = ()
     rates: tuple[str, ...] = ()
     """Sample rates of the devices on the way, each once, in order."""
+    converter_dbfs: float | None = None
+    """The loudest peak at the last converter, unclipped: what a target is for."""
+    unclipped_dbfs: float | None = None
+    """The loudest peak as it would be recorded if nothing were full there: may exceed 0."""
 
     @property
     def source(self) -> str:
@@ -98,17 +84,27 @@ class TrackPlan:
 
 def plan_tracks(graph: RigGraph) -> tuple[TrackPlan, ...]:
     """The plan of every recorded track, in the recorder's order."""
+    return plan_traced(trace_all(graph))
+
+
+def plan_traced(tracks: tuple[TracedTrack, ...]) -> tuple[TrackPlan, ...]:
+    """The plan of tracks whose courses are known."""
     found = []
-    for traced in trace_all(graph):
+    for traced in tracks:
         if traced.course is None:
             found.append(TrackPlan(traced.track, None, traced.problem))
             continue
         try:
-            levels = course_levels(traced.course)
+            walk = _walked(traced.course)
         except DiaulosError as error:
             found.append(TrackPlan(traced.track, traced.course, error))
             continue
-        found.append(TrackPlan(traced.track, traced.course, None, levels, rates_of(traced.course)))
+        rates = rates_of(traced.course)
+        found.append(
+            TrackPlan(
+                traced.track, traced.course, None, walk.levels, rates, walk.converter, walk.track
+            )
+        )
     return tuple(found)
 
 
@@ -146,91 +142,82 @@ def rates_of(course: Course) -> tuple[str, ...]:
 
 def course_levels(course: Course) -> tuple[PlannedLevel, ...]:
     """The loudest peak at every port of a course, clipped where a port clips."""
-    hz = np.array([PLAN_HZ])
-    source = course.source
-    level = source.emf_peak_dbu if source else PLAYED_PEAK_DBFS
-    found: list[PlannedLevel] = []
-    for step in cut(course):
-        if isinstance(step, Segment):
-            base = level
-            for point, response in step.responses(hz).items():
-                peak = base + gain_to_db(float(abs(response[0])))
-                found.append(_at(course, point, peak, step.digital))
-                level = _held(found[-1])
-                base -= peak - level  # what an output cuts off does not reach the input
-        else:
-            level = _through(step, level, hz, found)
-    return tuple(found)
-
-
-def _held(at: PlannedLevel) -> float:
-    return at.peak if at.ceiling is None else min(at.peak, at.ceiling)
-
-
-def _at(course: Course, point: Point, level: float, digital: bool) -> PlannedLevel:
-    device = course.legs[point.leg].device
-    numbers = digital and point.port.signal_class.value in ("digital", "stream")
-    ceiling = 0.0 if numbers else point.port.max_dbu
-    return PlannedLevel(point, device.name, level, "dBFS" if numbers else "dBu", ceiling)
-
-
-def _through(active: Active, level: float, hz: Real, found: list[PlannedLevel]) -> float:
-    assert active.leg.path is not None
-    for stage in active.leg.path.stages:
-        level = _Through(active, level, hz, found).read(stage)
-    return level
+    return _walked(course).levels
 
 
 @dataclass(frozen=True)
-class _Through(StageReader[float]):
-    """The peak behind a stage for one at its input."""
-
-    active: Active
-    level: float
-    hz: Real
-    found: list[PlannedLevel]
-
-    def amp(self, stage: AmpStage) -> float:
-        return driven_output(stage, self.active.leg.device, self.active.exit, self.level)
-
-    def dac(self, stage: DacStage) -> float:
-        return min(self.level, 0.0) + peak_volt_to_dbu(self._volts(stage))
-
-    def adc(self, stage: AdcStage) -> float:
-        device = self.active.leg.device
-        level = self.level - full_scale_dbu(stage, device)
-        if level > CLIP_MARGIN_DB:
-            self.found.append(PlannedLevel(self.active.exit, device.name, level, "dBFS", 0.0))
-        return min(level, 0.0)
-
-    def cabinet(self, stage: CabinetStage) -> float:
-        if self.active.leg.device.word(stage.setting).endswith(".wav"):
-            return self.level  # a brought response is levelled at 1 kHz when it is loaded
-        return self._linear(stage)
-
-    def _linear(self, stage: Stage) -> float:
-        return self.level + gain_to_db(self._volts(stage))
-
-    gain = passive = filter = delay = _linear
-
-    def _volts(self, stage: Stage) -> float:
-        return float(abs(stage_response(stage, self.active.leg.device, self.hz)[0]))
+class _Walk:
+    levels: tuple[PlannedLevel, ...]
+    converter: float | None
+    track: float
 
 
-def driven_output(stage: AmpStage, device: Device, exit_: Point, level: float) -> float:
-    """Peak behind an amplifier for a peak at its input: dBu at a real one, dBFS both ways at
-    a modeled one."""
-    into = level if stage.full_scale_dbu is None else level + stage.full_scale_dbu
-    most = peak_volt_to_dbu(peak_output(amp_settings(device), dbu_to_peak_volt(into)))
-    if stage.full_scale_dbu is not None:
-        return most - stage.full_out_dbu
-    limit = exit_.port.max_dbu
-    return most if limit is None else min(most, limit)
+def _walked(course: Course) -> _Walk:
+    """The levels at the ports, the peak at the last converter, and what would arrive in the
+    track if nothing were full from there on."""
+    row = elements_of(course)
+    free = last_that_bends(row)
+    line = start_of(course)
+    found: list[PlannedLevel] = []
+    converter: float | None = None
+    full = False
+    for index, element in enumerate(row):
+        if isinstance(element, Gain):
+            line = line.through(element)
+        elif isinstance(element, Knob):
+            line = line.raised(element.db)
+        elif isinstance(element, Curve):
+            line = line.driven(element)
+        elif isinstance(element, Read):
+            place = element.place
+            # Numbers that are full stay full; where they became so is told once.
+            peak = min(line.peak, 0.0) if full else line.peak
+            exit_ = course.legs[place.leg].exit
+            if element.point is not None:
+                found.append(_planned(element.point, place, peak))
+            elif element.converter:
+                converter = line.peak
+                if peak > CLIP_MARGIN_DB and exit_ is not None:
+                    found.append(_planned(Point(place.leg, exit_), place, peak))
+            if index < free:
+                line = line.held(place.ceiling)
+            elif place.unit == "dBFS":
+                full = full or peak > CLIP_MARGIN_DB
+    return _Walk(tuple(found), converter, line.peak)
+
+
+def converter_peak(course: Course) -> float:
+    """The loudest peak at the last converter in dBFS, unclipped; RigError without one."""
+    found = _walked(course).converter
+    if found is None:
+        raise RigError(
+            "There is no converter on this course: nothing turns the signal into numbers.",
+            where=str(course.track),
+            remedy="Record through an interface, or plug the course's digital source into one.",
+        )
+    return found
+
+
+def jack_full_scale_dbu(course: Course) -> float:
+    """The dBu of a sine at 1 kHz, at the source's own output, that reaches 0 dBFS in the track;
+    for a course on which nothing is driven."""
+    at_jack: float | None = None
+    level = 0.0
+    for element in elements_of(course):
+        if isinstance(element, (Gain, Knob)):
+            level += element.db
+        elif isinstance(element, Read) and at_jack is None:
+            at_jack = level
+    return (at_jack or 0.0) - level
+
+
+def _planned(point: Point, place: Place, peak: float) -> PlannedLevel:
+    return PlannedLevel(point, place.device_name, peak, place.unit, place.ceiling)
 
 
 def with_planned_gains(rig: Rig, target_peak_dbfs: float = TARGET_PEAK_DBFS,
                        graph: RigGraph | None = None) -> Rig:  # fmt: skip
-    """The rig with every recording input's gain at the step nearest to the target peak."""
+    """The rig with every recording input's gain as high as the target peak lets it be."""
     for planned in plan_tracks(graph or RigGraph(rig)):
         gain = gain_for(planned, target_peak_dbfs)
         if gain is not None:
@@ -239,8 +226,8 @@ def with_planned_gains(rig: Rig, target_peak_dbfs: float = TARGET_PEAK_DBFS,
 
 
 def gain_for(planned: TrackPlan, target_peak_dbfs: float) -> tuple[Device, Control, float] | None:
-    """The gain control of the last converter on a course and the step that is nearest to
-    the target; None where there is no such control or level."""
+    """The gain control of the last converter on a course and the highest step at which its
+    peak does not pass the target; None where there is no such control or level."""
     if planned.course is None or planned.problem is not None or not planned.levels:
         return None
     for leg in reversed(planned.course.legs):
@@ -251,12 +238,7 @@ def gain_for(planned: TrackPlan, target_peak_dbfs: float) -> tuple[Device, Contr
                 return None
             setting = leg.device.setting(stage.control)
             assert isinstance(setting, Control)
-            # What would arrive without the converter's own limit in the way.
-            before = next(
-                level.peak for level in reversed(planned.levels)
-                if level.unit == "dBu" and level.device == leg.device.name
-            )  # fmt: skip
-            at_zero = before - full_scale_dbu(stage, leg.device) - setting.value
-            wanted = target_peak_dbfs - at_zero
-            return leg.device, setting, setting.nearest(wanted)
+            assert planned.converter_dbfs is not None
+            at_zero = planned.converter_dbfs - setting.value
+            return leg.device, setting, setting.at_most(target_peak_dbfs - at_zero)
     return None

@@ -60,6 +60,12 @@ def _flat_tops_come(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _plans_are_kept(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 7 keeps what was planned with a take and the strums of an instrument; older takes
+    have no plan."""
+    return data
+
+
 def _dicts(parent: Any, key: str) -> list[dict[str, Any]]:
     found = parent.get(key, ()) if isinstance(parent, dict) else ()
     return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
@@ -78,6 +84,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     3: _converters_get_floors,
     4: _mixes_come,
     5: _flat_tops_come,
+    6: _plans_are_kept,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

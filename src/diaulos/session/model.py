@@ -21,7 +21,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 6
+SCHEMA_VERSION = 7
 
 InsideFile = Annotated[
     str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
@@ -72,6 +72,15 @@ class Track(Frozen):
     input_number: int | None = Field(default=None, ge=1, le=256)
     quietest_dbfs: float | None = None
     """RMS of its quietest 0.3 s: its noise is no louder. None where nobody measured it."""
+    planned_dbfs: float | None = None
+    """The loudest peak that the level plan promised, unclipped; None where there was none."""
+
+    @property
+    def difference_db(self) -> float | None:
+        """What came re what was planned; a planned clip counts as full scale."""
+        if self.planned_dbfs is None:
+            return None
+        return self.peak_dbfs - min(0.0, self.planned_dbfs)
 
     @property
     def clips_ahead(self) -> bool:
@@ -254,7 +263,7 @@ class Impulse(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[6] = 6
+    schema_version: Literal[7] = 7
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -267,6 +276,8 @@ class Session(Frozen):
     """Counts in place of the peak while the statistic is "rms"."""
     least_headroom_db: float = Field(default=6.0, ge=0.0, le=40.0)
     """Wanted at every station ahead of the converter."""
+    loud_moments: bool = False
+    """Whether gains leave room for louder playing than the planned excerpt."""
     instruments: tuple[Instrument, ...] = ()
     rigs: tuple[Rig, ...] = ()
     current_rig: Word = ""

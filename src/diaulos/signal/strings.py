@@ -65,6 +65,38 @@ def render_notes(
     -------
     EMF, shape (frames,), peak 1.
     """
+    out = ring_notes(notes, rate_hz, length_s, character, seed)
+    peak = float(np.max(np.abs(out), initial=0.0))
+    return out / peak if peak > 0.0 else out
+
+
+def ring_notes(
+    notes: Sequence[Note],
+    rate_hz: float,
+    length_s: float,
+    character: StringCharacter,
+    seed: int,
+) -> Real:
+    """The EMF of the instrument as the strings give it, unscaled: what is drawn for a note does
+    not depend on the notes behind it.
+
+    Parameters
+    ----------
+    notes
+        What is played, with times and force.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+    length_s
+        Length in s.
+    character
+        How the strings ring.
+    seed
+        Of all that is drawn by chance.
+
+    Returns
+    -------
+    EMF, shape (frames,), in a unit of its own.
+    """
     rng = np.random.default_rng(seed)
     total = round(length_s * rate_hz)
     out = np.zeros(total)
@@ -73,8 +105,7 @@ def render_notes(
         count = min(total - first, int(note.length_s * rate_hz))
         if count > 32:
             out[first : first + count] += _pluck(note, rate_hz, count, character, rng)
-    peak = float(np.max(np.abs(out), initial=0.0))
-    return out / peak if peak > 0.0 else out
+    return out
 
 
 def _pluck(

@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 
 from diaulos.circuit.loading import Load, curves_db
-from diaulos.rig.checks.estimate import clip_dbu, input_ohm
+from diaulos.rig.checks.ohms import clip_dbu, input_ohm
 from diaulos.rig.checks.registry import (
     Context,
     Finding,
@@ -38,8 +38,8 @@ from diaulos.rig.model import (
 from diaulos.rig.sources import INSTRUMENT
 
 INSTRUMENT_CLASS, MIC, LINE = AUDIO_CLASSES
-USUAL_PEAK_DBU = {SignalClass.INSTRUMENT: 2.0, SignalClass.MIC: -30.0, SignalClass.LINE: 8.0}
-"""What such an output puts out when no course says better; representative."""
+USUAL_LINE_DBU = 8.0
+"""Peaks that a line input is made for; representative, from memory."""
 OPEN_LOAD_OHM = 1e6
 LONG_M = 8.0
 """From where an unbalanced run is long (common practice, no source)."""
@@ -108,16 +108,6 @@ def class_switch(plug: Plug, wanted: SignalClass) -> tuple[str, str] | None:
     return None
 
 
-def peak_of(context: Context, source: Plug) -> float:
-    """The loudest peak that an output is expected to give, in dBu."""
-    known = context.peaks_at.get((source.device.id, source.port.id))
-    if known is not None:
-        return known
-    if source.port.nominal_dbu is not None:
-        return source.port.nominal_dbu
-    return USUAL_PEAK_DBU.get(source.port.signal_class, 0.0)
-
-
 MISMATCHES: dict[tuple[SignalClass, SignalClass], tuple[str, Severity]] = {
     (LINE, MIC): ("line-into-mic", Severity.FAULT),
     (MIC, LINE): ("mic-into-line", Severity.FAULT),
@@ -149,7 +139,7 @@ def _class_mend(source: Plug, target: Plug) -> Mend | None:
 def _mismatch(context: Context, ident: str) -> Iterator[Finding]:
     for cable, source, target, severity in _mismatched(context, ident):
         consequence, remedy = _effect(context, ident, source, target)
-        if ident == "line-into-mic" and "clip" not in consequence:
+        if ident == "line-into-mic" and "clip by" not in consequence:
             severity = Severity.CAUTION
         mend = _class_mend(source, target)
         if mend is None and ident == "line-into-instrument":
@@ -172,25 +162,19 @@ def _mismatch(context: Context, ident: str) -> Iterator[Finding]:
 
 
 def _effect(context: Context, ident: str, source: Plug, target: Plug) -> tuple[str, str]:
-    peak = peak_of(context, source)
+    peak = context.peak_at(source)
     most = clip_dbu(target.device, target.port.id, target.port.max_dbu)
-    over = None if most is None else peak - most
     if ident in ("line-into-mic", "line-into-instrument"):
-        clip = "" if over is None else (
-            f"Its peaks of {peak:.0f} dBu clip by {over:.0f} dB."
-            if over > 0.5
-            else f"Its peaks of {peak:.0f} dBu leave {-over:.0f} dB as its gain stands."
-        )  # fmt: skip
         remedy = (
             "Use a line input, or a pad."
             if ident == "line-into-mic"
             else "Put a reamp box between: it brings line down to instrument level."
         )
-        return clip, remedy
+        return _clip_words(peak, most), remedy
     if ident in ("mic-into-line", "mic-into-instrument"):
-        low = USUAL_PEAK_DBU[LINE] - peak
+        low = "far" if peak is None else f"about {USUAL_LINE_DBU - peak:.0f} dB"
         return (
-            f"It is about {low:.0f} dB too quiet: gain and hiss have to make up for it.",
+            f"It is {low} too quiet: gain and hiss have to make up for it.",
             "Use a microphone input or a preamp.",
         )
     ohm = abs(input_ohm(context.graph, target.ref))
@@ -198,6 +182,20 @@ def _effect(context: Context, ident: str, source: Plug, target: Plug) -> tuple[s
         f"It loads the instrument with {_ohms(ohm)} and expects another level.",
         "Use an instrument input or a DI box.",
     )
+
+
+CLIPS_DB = 0.5
+
+
+def _clip_words(peak: float | None, most: float | None) -> str:
+    """What an input makes of these peaks; without them nothing is claimed."""
+    if most is None:
+        return ""
+    if peak is None:
+        return f"How loud it is is unknown; the input clips at {most:.0f} dBu."
+    if peak - most > CLIPS_DB:
+        return f"Its peaks of {peak:.0f} dBu clip by {peak - most:.0f} dB."
+    return f"Its peaks of {peak:.0f} dBu leave {most - peak:.0f} dB as its gain stands."
 
 
 def _capital(text: str) -> str:
@@ -271,9 +269,9 @@ def switch_unlike(context: Context) -> Iterator[Finding]:
         if found is None:
             continue
         mend = set_mend(source, *found)
-        peak = peak_of(context, source)
-        most = target.port.max_dbu
-        words = f"Its peaks are {peak:.0f} dBu"
+        peak = context.peak_at(source)
+        most = clip_dbu(target.device, target.port.id, target.port.max_dbu)
+        words = "Its level is unknown" if peak is None else f"Its peaks are {peak:.0f} dBu"
         if most is not None:
             words += f"; the input clips at {most:.0f} dBu"
         yield Finding(

@@ -8,11 +8,11 @@ from enum import IntEnum
 from functools import cached_property
 
 from diaulos.errors import DiaulosError
-from diaulos.rig.checks.estimate import Estimate, estimate
-from diaulos.rig.course import Course, TracedTrack, trace_all
+from diaulos.rig.course import Course, TracedTrack, trace, trace_all
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import Cable, Choice, PlannedTrack, PortRef, Rig
 from diaulos.rig.monitoring import MonitorPlan, plan_monitoring
+from diaulos.rig.trackplan import PlannedLevel, TrackPlan, course_levels, plan_traced
 
 Change = Callable[[Rig], Rig]
 
@@ -89,26 +89,30 @@ class Context:
         return tuple(one.course for one in self.traced if one.course is not None)
 
     @cached_property
-    def estimates(self) -> tuple[tuple[Course, Estimate], ...]:
-        """The loudest peaks along every course."""
-        found = []
-        for course in self.courses:
-            try:
-                found.append((course, estimate(course)))
-            except DiaulosError:
-                continue  # an amplifier's voice that nobody knows: the plan says so
-        return tuple(found)
+    def plans(self) -> tuple[TrackPlan, ...]:
+        """The level plan of every recorded track that has one."""
+        return tuple(one for one in plan_traced(self.traced) if one.levels)
 
     @cached_property
-    def peaks_at(self) -> dict[tuple[str, str], float]:
-        """The loudest peak in dBu that a course brings to a port."""
+    def peaks(self) -> dict[tuple[str, str], float]:
+        """The loudest peaks in dBu that the courses bring to ports."""
         found: dict[tuple[str, str], float] = {}
-        for _, one in self.estimates:
-            for at in one.ports:
-                if at.unit == "dBu":
-                    key = (at.device, at.port)
-                    found[key] = max(found.get(key, -1e9), at.peak)
+        for one in self.plans:
+            _loudest(found, one.levels, one.course)
         return found
+
+    def peak_at(self, source: Plug) -> float | None:
+        """The loudest peak in dBu that an output gives, as it is planned: on the way to a
+        track, or else to whatever it is plugged into. None where nobody knows."""
+        key = (source.device.id, source.port.id)
+        if key not in self.peaks:
+            for cable in self.graph.out_of.get(key, ()):
+                try:
+                    course = trace(self.graph, cable.target)
+                    _loudest(self.peaks, course_levels(course), course)
+                except DiaulosError:
+                    continue  # nothing is played there, or it cannot be worked out
+        return self.peaks.get(key, source.port.nominal_dbu)
 
     @cached_property
     def monitoring(self) -> MonitorPlan:
@@ -125,6 +129,16 @@ class Context:
         if track in self.planned:
             return self.planned[track].name
         return self.graph.plug(track).port.name
+
+
+def _loudest(
+    found: dict[tuple[str, str], float], levels: tuple[PlannedLevel, ...], course: Course | None
+) -> None:
+    assert course is not None
+    for level in levels:
+        if level.unit == "dBu":
+            key = (course.legs[level.point.leg].device.id, level.point.port.id)
+            found[key] = max(found.get(key, -1e9), level.peak)
 
 
 Check = Callable[[Context], Iterator[Finding]]

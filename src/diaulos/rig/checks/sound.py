@@ -20,6 +20,7 @@ from diaulos.rig.ground import is_exposed, loop_hum_v
 from diaulos.rig.mending import insert_isolator
 from diaulos.rig.model import AdcStage, Control, PortRef
 from diaulos.rig.monitoring import LATE_MS
+from diaulos.rig.trackplan import gain_for
 from diaulos.units import volt_to_dbu
 
 
@@ -111,23 +112,27 @@ def software_late(context: Context) -> Iterator[Finding]:
 )
 def clips(context: Context) -> Iterator[Finding]:
     told: set[tuple[str, str, str]] = set()
-    for course, found in context.estimates:
-        for at in found.ports:
-            key = (at.device, at.port, at.unit)
-            if at.over_db < 0.3 or key in told:
+    for plan in context.plans:
+        assert plan.course is not None
+        for at in plan.clipped:
+            leg = plan.course.legs[at.point.leg]
+            # What a converter clips came in by its input.
+            port = leg.entry if at.unit == "dBFS" and leg.entry is not None else at.point.port
+            key = (leg.device.id, port.id, at.unit)
+            if at.clips_db < 0.3 or key in told:
                 continue
             told.add(key)
-            plug = context.graph.plug(PortRef(device=at.device, port=at.port))
+            plug = context.graph.plug(PortRef(device=leg.device.id, port=port.id))
             yield Finding(
                 "clips",
                 Severity.FAULT,
                 plug.words,
-                f"The loudest peak is {at.peak:.1f} {at.unit}; this clips at {at.limit:.1f}.",
-                f"It clips by {at.over_db:.1f} dB.",
-                _less(plug, at.over_db, at.unit),
+                f"The loudest peak is {at.peak:.1f} {at.unit}; this clips at {at.ceiling:.1f}.",
+                f"It clips by {at.clips_db:.1f} dB.",
+                _less(plug, at.clips_db, at.unit),
                 port=plug.ref,
-                track=course.track,
-                mend=_turn_down(plug, at.over_db if at.unit == "dBFS" else math.inf),
+                track=plan.track,
+                mend=_turn_down(plug, at.clips_db if at.unit == "dBFS" else math.inf),
             )
 
 
@@ -163,29 +168,28 @@ OFF_TARGET_DB = 3.0
     why="too low drowns in noise, too high leaves nothing for the loudest note",
 )
 def gain_off_target(context: Context) -> Iterator[Finding]:
-    for course, found in context.estimates:
-        off = found.track_dbfs - context.target_peak_dbfs
+    for plan in context.plans:
+        peak = plan.converter_dbfs
+        if peak is None:
+            continue
+        off = peak - context.target_peak_dbfs
         if abs(off) <= OFF_TARGET_DB:
             continue
         mend, words = None, "Change the level ahead of it."
-        if found.gain is not None:
-            device = context.graph.devices[found.gain.device]
-            setting = device.setting(found.gain.control)
-            assert isinstance(setting, Control)
-            value = setting.nearest(setting.value - off)
-            if value != setting.value:
-                mend = set_mend(Plug(device, device.ports[0]), setting.id, value)
-                words = f"Set {setting.name} of {device.name} to {value:g} {setting.unit}."
+        found = gain_for(plan, context.target_peak_dbfs)
+        if found is not None and found[2] != found[1].value:
+            device, setting, value = found
+            mend = set_mend(Plug(device, device.ports[0]), setting.id, value)
+            words = f"Set {setting.name} of {device.name} to {value:g} {setting.unit}."
         yield Finding(
             "gain-off-target",
             Severity.NOTE,
-            context.track_name(course.track),
-            f"Its loudest peak is about {found.track_dbfs:.1f} dBFS; the target is "
-            f"{context.target_peak_dbfs:g}.",
+            context.track_name(plan.track),
+            f"Its loudest peak is {peak:.1f} dBFS; the target is {context.target_peak_dbfs:g}.",
             f"{abs(off):.1f} dB too {'loud' if off > 0 else 'quiet'}.",
             words,
-            port=course.track,
-            track=course.track,
+            port=plan.track,
+            track=plan.track,
             mend=mend,
         )
 

@@ -14,10 +14,15 @@ from diaulos.rig.course import Course
 from diaulos.rig.flow import ONE_LEG_DB
 from diaulos.rig.levels.diagram import level_diagram
 from diaulos.rig.levels.settings import CourseSetting, Role, settings_on, with_values
-from diaulos.rig.model import Balance, PortRef, SettingRef
+from diaulos.rig.model import AmpStage, Balance, CabinetStage, PortRef, SettingRef
 
 DIFFERS_DB = 1.0
-"""More than this needs a cause."""
+"""More than this needs a cause, where the excerpt's own notes were played."""
+OTHER_NOTES_DB = 2.0
+"""The same where somebody played something else."""
+OTHER_NOTES_DRIVEN_DB = 3.0
+"""And where an amplifier or a cabinet makes of it what the notes are (all of hundreds of
+performances lie within)."""
 EXPLAINS_DB = 1.0
 """What a cause may leave over."""
 RANKS = ("switch", "leg", "knob", "player")
@@ -30,6 +35,8 @@ class Difference:
     track: PortRef
     planned_dbfs: float
     heard_dbfs: float
+    within_db: float = DIFFERS_DB
+    """What playing alone may make of it."""
 
     @property
     def db(self) -> float:
@@ -38,8 +45,8 @@ class Difference:
 
     @property
     def agrees(self) -> bool:
-        """Within a dB."""
-        return abs(self.db) <= DIFFERS_DB
+        """Whether no cause is needed."""
+        return abs(self.db) <= self.within_db
 
 
 @dataclass(frozen=True)
@@ -74,13 +81,37 @@ def planned_peak(course: Course) -> float:
     return min(0.0, level_diagram(course).track.peak)
 
 
+def within_db(course: Course, exact: bool) -> float:
+    """How far a track may be from its plan before a cause is looked for.
+
+    Parameters
+    ----------
+    course
+        From an instrument or a played track to a recorded one.
+    exact
+        Whether the excerpt's own notes were played.
+
+    Returns
+    -------
+    dB.
+    """
+    if exact:
+        return DIFFERS_DB
+    shapes = (AmpStage, CabinetStage)
+    stages = [stage for leg in course.legs if leg.path for stage in leg.path.stages]
+    shaped = any(isinstance(stage, shapes) for stage in stages)
+    return OTHER_NOTES_DRIVEN_DB if shaped else OTHER_NOTES_DB
+
+
 def differences(
     courses: Mapping[PortRef, Course],
     heard: Mapping[PortRef, float],
     planned: Mapping[PortRef, float] | None = None,
+    *,
+    exact: bool = True,
 ) -> tuple[Difference, ...]:
-    """Every course that was heard. `planned` are the peaks of the very signal that was played,
-    where it is known; without, the plan's own at 1 kHz.
+    """Every course that was heard. `planned` are the peaks that were promised when it was
+    recorded; without, the plan's of now.
 
     Parameters
     ----------
@@ -89,7 +120,9 @@ def differences(
     heard
         Peaks in dBFS by track.
     planned
-        Peaks in dBFS of the very signal that was played.
+        Peaks in dBFS as they were planned.
+    exact
+        Whether the excerpt's own notes were played.
 
     Returns
     -------
@@ -97,10 +130,13 @@ def differences(
     """
     return tuple(
         Difference(
-            track, planned[track] if planned is not None else planned_peak(course), heard[track]
+            track,
+            min(0.0, planned[track]) if planned is not None else planned_peak(course),
+            heard[track],
+            within_db(course, exact),
         )
         for track, course in courses.items()
-        if track in heard
+        if track in heard and (planned is None or track in planned)
     )
 
 
@@ -109,8 +145,11 @@ def likely_causes(
     heard: Mapping[PortRef, float],
     planned: Mapping[PortRef, float] | None = None,
     most: int = 3,
+    *,
+    exact: bool = True,
 ) -> tuple[Cause, ...]:
-    """What would explain a sound check, the likeliest first; nothing while it agrees.
+    """What would explain what was heard, the likeliest first; nothing while it agrees. What
+    playing alone may do accuses nothing.
 
     Parameters
     ----------
@@ -119,26 +158,41 @@ def likely_causes(
     heard
         Peaks in dBFS by track.
     planned
-        Peaks in dBFS of the very signal that was played.
+        Peaks in dBFS as they were planned.
     most
         How many at most.
+    exact
+        Whether the excerpt's own notes were played.
 
     Returns
     -------
     The likeliest first.
     """
-    found = differences(courses, heard, planned)
+    found = differences(courses, heard, planned, exact=exact)
     if all(one.agrees for one in found):
         return ()
     off = {one.track: one.db for one in found}
     here = {track: courses[track] for track in off}
-    causes = [*_settings(here, off), *_legs(here, off), *_players(here, off)]
+    slack = {one.track: one.within_db - DIFFERS_DB for one in found}
+    causes = [
+        *_settings(here, off, slack), *_legs(here, off, slack), *_players(here, off, slack)
+    ]  # fmt: skip
     causes.sort(key=lambda cause: (round(cause.left_db / 0.5), RANKS.index(cause.kind)))
     good = [cause for cause in causes if cause.explains]
     return tuple((good or causes[:1])[:most])
 
 
-def _settings(courses: dict[PortRef, Course], off: dict[PortRef, float]) -> Iterator[Cause]:
+def _left(
+    off: Mapping[PortRef, float], moved: Mapping[PortRef, float], slack: Mapping[PortRef, float]
+) -> float:
+    """What is left unexplained at the worst course, beyond what playing may do."""
+    rests = (abs(db - moved.get(track, 0.0)) - slack[track] for track, db in off.items())
+    return max(0.0, *rests)
+
+
+def _settings(
+    courses: dict[PortRef, Course], off: dict[PortRef, float], slack: dict[PortRef, float]
+) -> Iterator[Cause]:
     """A switch or a knob that stands otherwise than the session says."""
     known: dict[SettingRef, CourseSetting] = {}
     on: dict[SettingRef, list[PortRef]] = {}
@@ -146,18 +200,19 @@ def _settings(courses: dict[PortRef, Course], off: dict[PortRef, float]) -> Iter
         for one in settings_on(course, free_tone=True, locked=()):
             known[one.ref] = one
             on.setdefault(one.ref, []).append(track)
+    now = {track: planned_peak(course) for track, course in courses.items()}
     for ref, one in known.items():
         for value in _tries(one, max((off[t] for t in on[ref]), key=abs)):
-            left = max(abs(db) for db in (*_others(off, on[ref]), 0.0))
-            for track in on[ref]:
-                moved = planned_peak(with_values(courses[track], {ref: value}))
-                left = max(left, abs(off[track] - (moved - planned_peak(courses[track]))))
+            moved = {
+                track: planned_peak(with_values(courses[track], {ref: value})) - now[track]
+                for track in on[ref]
+            }
             kind = "switch" if one.role is Role.SWITCH else "knob"
             words = (
                 f"{one.words} stands at {one.value_words(value)}, "
                 f"not at {one.value_words(one.value)}."
             )
-            yield Cause(words, kind, left, ref, value)
+            yield Cause(words, kind, _left(off, moved, slack), ref, value)
 
 
 def _tries(one: CourseSetting, off_db: float) -> Iterator[float | str]:
@@ -172,11 +227,9 @@ def _tries(one: CourseSetting, off_db: float) -> Iterator[float | str]:
             yield value
 
 
-def _others(off: dict[PortRef, float], but: list[PortRef]) -> list[float]:
-    return [db for track, db in off.items() if track not in but]
-
-
-def _legs(courses: dict[PortRef, Course], off: dict[PortRef, float]) -> Iterator[Cause]:
+def _legs(
+    courses: dict[PortRef, Course], off: dict[PortRef, float], slack: dict[PortRef, float]
+) -> Iterator[Cause]:
     """One leg of a symmetrical output: half the voltage on the courses of that cable."""
     cables: dict[str, tuple[str, list[PortRef]]] = {}
     for track, course in courses.items():
@@ -187,13 +240,14 @@ def _legs(courses: dict[PortRef, Course], off: dict[PortRef, float]) -> Iterator
                 name = f"{leg.device.name}, {leg.exit.name}"
                 cables.setdefault(leg.cable.id, (name, []))[1].append(track)
     for name, tracks in cables.values():
-        left = max(abs(db) for db in (*_others(off, tracks), 0.0))
-        left = max(left, *(abs(off[track] - ONE_LEG_DB) for track in tracks))
         words = f"Only one leg of {name} arrives: an unbalanced plug or a broken cable, 6 dB."
-        yield Cause(words, "leg", float(left))
+        moved = {track: float(ONE_LEG_DB) for track in tracks}
+        yield Cause(words, "leg", _left(off, moved, slack))
 
 
-def _players(courses: dict[PortRef, Course], off: dict[PortRef, float]) -> Iterator[Cause]:
+def _players(
+    courses: dict[PortRef, Course], off: dict[PortRef, float], slack: dict[PortRef, float]
+) -> Iterator[Cause]:
     """The volume knob, or how hard it was played."""
     sources: dict[str, tuple[str, list[PortRef]]] = {}
     for track, course in courses.items():
@@ -201,25 +255,21 @@ def _players(courses: dict[PortRef, Course], off: dict[PortRef, float]) -> Itera
             start = course.start.device.id
             sources.setdefault(start, (course.source.name, []))[1].append(track)
     for name, tracks in sources.values():
-        shifts = sorted(off[track] for track in tracks)
+        # A dry track tells it best: nothing makes another level of it on its way.
+        dry = [track for track in tracks if slack[track] <= OTHER_NOTES_DB - DIFFERS_DB]
+        shifts = sorted(off[track] for track in dry or tracks)
         shift = shifts[len(shifts) // 2]
-        left = max(abs(db) for db in (*_others(off, tracks), 0.0))
-        left = max(left, _played_left(courses, off, tracks, shift))
+        moved = {track: _played_by(courses[track], shift) for track in tracks}
         if shift < 0.0:
             words = f"The volume knob of {name} is down, or it was played softer, {-shift:.1f} dB."
         else:
             words = f"{name} was played harder than its strength says, by {shift:.1f} dB."
-        yield Cause(words, "player", left)
+        yield Cause(words, "player", _left(off, moved, slack))
 
 
-def _played_left(
-    courses: dict[PortRef, Course], off: dict[PortRef, float], tracks: list[PortRef], shift: float
-) -> float:
-    left = 0.0
-    for track in tracks:
-        course = courses[track]
-        source = course.source
-        assert source is not None
-        other = replace(course, source=replace(source, emf_peak_dbu=source.emf_peak_dbu + shift))
-        left = max(left, abs(off[track] - (planned_peak(other) - planned_peak(course))))
-    return left
+def _played_by(course: Course, shift: float) -> float:
+    """What harder playing makes of a track, in dB."""
+    source = course.source
+    assert source is not None
+    other = replace(course, source=replace(source, emf_peak_dbu=source.emf_peak_dbu + shift))
+    return planned_peak(other) - planned_peak(course)

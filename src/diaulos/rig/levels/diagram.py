@@ -1,7 +1,8 @@
 """The level diagram of a course: every station with floor, signal and ceiling, what clips
 first, what sets the noise, and how far the two are apart.
 
-Single figures are "at 1 kHz". The noise is over 20 Hz to 20 kHz while nobody plays.
+Peaks and typical levels are those of the instrument's excerpt as it is played. The noise is
+over 20 Hz to 20 kHz while nobody plays.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ from dataclasses import dataclass, replace
 
 from diaulos.errors import RigError
 from diaulos.rig.course import Course
-from diaulos.rig.levels.elements import (
+from diaulos.rig.elements import (
     BAND_A,
     BAND_HZ,
     FLAT,
@@ -25,16 +26,16 @@ from diaulos.rig.levels.elements import (
     Real,
     elements_of,
     flat_density,
+    last_that_bends,
 )
 from diaulos.rig.levels.settings import CourseSetting, settings_on
-from diaulos.rig.sources import USUAL_CREST_DB
-from diaulos.rig.trackplan import PLAYED_PEAK_DBFS
+from diaulos.rig.playing import Line, playing_words, start_of
 from diaulos.units import LOWEST_DB
 
 
 @dataclass(frozen=True)
 class Station:
-    """One column of the diagram. `peak` is the loudest, `typical` the RMS of loud playing;
+    """One column of the diagram. `peak` is the loudest, `typical` the RMS of the loudest 400 ms;
     levels are in `unit` (dBu, or dBFS in the digital part)."""
 
     place: Place
@@ -73,7 +74,8 @@ class NoiseShare:
 
 @dataclass(frozen=True)
 class LevelDiagram:
-    """A course from end to end. Levels are not held at ceilings."""
+    """A course from end to end. What a station cuts off is not met behind it; the last
+    converter and what comes behind show what would arrive."""
 
     course: Course
     stations: tuple[Station, ...]
@@ -82,6 +84,11 @@ class LevelDiagram:
     source_peak: float
     known: bool
     """False while the loudness of the instrument is representative."""
+
+    @property
+    def playing(self) -> str:
+        """What is played in the plan, in words."""
+        return playing_words(self.course)
 
     @property
     def track(self) -> Station:
@@ -165,25 +172,7 @@ def dither_dbfs(bits: int) -> float:
     return -20.0 * math.log10(2.0 ** (bits - 1) / math.sqrt(2.0) / math.sqrt(3.0 / 12.0))
 
 
-def source_level(course: Course) -> tuple[float, float, bool]:
-    """Loudest peak and RMS of loud playing at the start of a course, and whether known.
-
-    Parameters
-    ----------
-    course
-        From an instrument or a played track to a recorded one.
-
-    Returns
-    -------
-    (peak, RMS, known), in dBu or dBFS.
-    """
-    source = course.source
-    if source is None:
-        return PLAYED_PEAK_DBFS, PLAYED_PEAK_DBFS - USUAL_CREST_DB, True
-    return source.emf_peak_dbu, source.emf_peak_dbu - source.crest_db, source.known
-
-
-def level_diagram(course: Course, bits: int | None = None) -> LevelDiagram:
+def level_diagram(course: Course, bits: int | None = None, *, held: bool = True) -> LevelDiagram:
     """The diagram of a course; `bits` is the word length of the file, None for float.
 
     Parameters
@@ -192,6 +181,8 @@ def level_diagram(course: Course, bits: int | None = None) -> LevelDiagram:
         From an instrument or a played track to a recorded one.
     bits
         Bits of the file's samples, 8 to 32; None for floats.
+    held
+        False: as if nothing clipped, which is how the solver adds gains up.
 
     Returns
     -------
@@ -207,46 +198,49 @@ def level_diagram(course: Course, bits: int | None = None) -> LevelDiagram:
         words = f"dither of {bits} bits"
         dither = NoiseSource(words, "dither", course.track.device, flat_density(dither_dbfs(bits)))
         row.insert(len(row) - 1, dither)
-    peak, typical, known = source_level(course)
-    stations, noises = _run(row, peak, typical)
+    line = start_of(course)
+    stations, noises = _run(row, line, held)
     stations = _with_controls(_with_start(course, stations), settings_on(course))
     budget = tuple(sorted(_shares(noises), key=lambda share: -share.dbfs))
-    return LevelDiagram(course, stations, budget, peak, known)
+    known = course.source is None or course.source.known
+    return LevelDiagram(course, stations, budget, line.peak, known)
 
 
-def _run(
-    row: list[Element], peak: float, typical: float
-) -> tuple[tuple[Station, ...], list[_Heard]]:
+def _run(row: list[Element], line: Line, held: bool) -> tuple[tuple[Station, ...], list[_Heard]]:
     noises: list[_Heard] = []
     stations: list[Station] = []
     last = max((i for i, e in enumerate(row) if _is_converter(e)), default=-1)
+    free = last_that_bends(row)
     for index, element in enumerate(row):
         if isinstance(element, Gain):
-            peak, typical = peak + element.db, typical + element.db
+            line = line.through(element)
             for noise in noises:
                 noise.through(element.power)
         elif isinstance(element, Knob):
-            peak, typical = peak + element.db, typical + element.db
+            line = line.raised(element.db)
             for noise in noises:
                 noise.through(10.0 ** (element.db / 10.0) * FLAT)
         elif isinstance(element, Curve):
-            peak, typical = element.peak(peak), element.peak(typical)
+            line = line.driven(element)
             for noise in noises:
                 noise.through(element.idle)
         elif isinstance(element, NoiseSource):
             noises.append(_Heard(element))
         else:
             place = element.place
-            if index > last:
-                place = replace(place, before_converter=False)
-            flat = _level(sum(noise.power(BAND_HZ) for noise in noises))
-            weighted = _level(sum(noise.power(BAND_A) for noise in noises))
-            stations.append(Station(place, peak, typical, flat, weighted))
+            if element.shown:
+                if index > last:
+                    place = replace(place, before_converter=False)
+                flat = _level(sum(noise.power(BAND_HZ) for noise in noises))
+                weighted = _level(sum(noise.power(BAND_A) for noise in noises))
+                stations.append(Station(place, line.peak, line.typical, flat, weighted))
+            if held and index < free:
+                line = line.held(place.ceiling)
     return tuple(stations), noises
 
 
 def _is_converter(element: Element) -> bool:
-    return isinstance(element, Read) and element.place.key.endswith(".converter")
+    return isinstance(element, Read) and element.converter
 
 
 class _Heard:
@@ -284,7 +278,7 @@ def _with_start(course: Course, stations: tuple[Station, ...]) -> tuple[Station,
     source, start = course.source, course.legs[0]
     assert start.exit is not None
     if source is None:
-        peak, typical, _ = source_level(course)
+        line = start_of(course)
         place = Place(
             key=f"0.{start.exit.id}",
             name=f"{start.device.name}: {start.exit.name}",
@@ -295,7 +289,7 @@ def _with_start(course: Course, stations: tuple[Station, ...]) -> tuple[Station,
             ceiling=0.0,
             port=start.exit.id,
         )
-        return (Station(place, peak, typical, LOWEST_DB, LOWEST_DB), *stations)
+        return (Station(place, line.peak, line.typical, LOWEST_DB, LOWEST_DB), *stations)
     first = stations[0]
     named = replace(first.place, name=source.name)
     return (replace(first, place=named), *stations[1:])

@@ -12,7 +12,6 @@ from dataclasses import dataclass, replace
 
 from diaulos.errors import DiaulosError
 from diaulos.rig.course import Course, trace
-from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.diagram import LevelDiagram, Station, level_diagram
 from diaulos.rig.levels.solve import Aim, Solution, solve, unlocked
 from diaulos.rig.mending import insert_between
@@ -119,7 +118,7 @@ def freeings(solution: Solution) -> tuple[Freeing, ...]:
         if softer_db and source is not None:
             source = replace(source, emf_peak_dbu=source.emf_peak_dbu - softer_db)
         try:
-            new = trace(RigGraph(rig, course.graph.sources), course.track)
+            new = trace(course.graph.of(rig), course.track)
             solved = solve(replace(new, source=source), other)
         except DiaulosError:
             continue

@@ -3,11 +3,13 @@
 Order, first to last
 1. Headroom: what is missing to the least headroom at the tightest station ahead of the
    converter, in tenths of a dB (0 where every station has it).
-2. Distance of the converter's peak (or RMS) from the target in tenths of a dB, below
-   preferred to above.
-3. Noise re the peak in the track, in tenths of a dB.
-4. How many settings differ from what they are now.
-5. A fixed order: the noise itself, then each setting's own order along the course.
+2. How far the converter's peak (or RMS) passes the target: the target is a ceiling.
+3. A pad that is engaged only to add gain behind it, where less gain without it comes within
+   one step.
+4. Distance below the target, in tenths of a dB.
+5. Noise re the peak in the track, in tenths of a dB.
+6. How many settings differ from what they are now.
+7. A fixed order: the noise itself, then each setting's own order along the course.
 
 Switches are tried, gains are worked out: behind the last amplifier levels add up in dB, so
 that the best setting of all gains together is found station by station (dynamic
@@ -27,9 +29,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import RigError
 from diaulos.rig.course import Course
-from diaulos.rig.flow import Active, Segment, cut
-from diaulos.rig.levels.diagram import no_converter, source_level
-from diaulos.rig.levels.elements import (
+from diaulos.rig.elements import (
     BAND_HZ,
     FLAT,
     Curve,
@@ -40,16 +40,22 @@ from diaulos.rig.levels.elements import (
     Real,
     step_elements,
 )
+from diaulos.rig.flow import Active, Segment, cut
+from diaulos.rig.levels.diagram import no_converter
 from diaulos.rig.levels.settings import CourseSetting, Role, settings_on, with_values
-from diaulos.rig.model import AUDIO_CLASSES, AdcStage, SettingRef
+from diaulos.rig.model import AUDIO_CLASSES, AdcStage, Control, SettingRef
+from diaulos.rig.playing import Line, start_of
 
 STEP_DB = 0.1
 FURTHER = 2
+ABOVE = 1_000_000
 """Steps from which a setup counts as another one."""
 MOST_TRIED = 20_000
 """Combinations of switches; more is no rig that a person has."""
-Key = tuple[int, int, int, int, int, float, tuple[int, ...]]
-"""(headroom missing, distance, above, noise, changes, noise itself, fixed order)."""
+Key = tuple[int, int, int, int, int, int, float, tuple[int, ...]]
+"""(headroom missing, above, padded, below, noise, changes, noise itself, fixed order)."""
+PADS_DB = 0.5
+"""What a switch takes away at least to count as a pad."""
 
 
 @dataclass(frozen=True)
@@ -191,6 +197,8 @@ _T = TypeVar("_T")
 _At = tuple[int, tuple[object, ...]]
 """A step and the values that it depends on."""
 
+_Rise = float | Gain | Curve | tuple[float | None, bool] | None
+
 # --- one step of a course with its switches as named ---
 
 
@@ -203,10 +211,10 @@ class _Noise:
 
 @dataclass(frozen=True, eq=False)
 class _Step:
-    """A step of the course with its knobs taken out. `rises` is a row of gains in dB, curves,
-    knobs (None) and the ceilings that are read there."""
+    """A step of the course with its knobs taken out. `rises` is a row of gains in dB, gains that
+    shape what is played, curves, knobs (None) and the ceilings that are read there."""
 
-    rises: tuple[float | Curve | tuple[float | None, bool] | None, ...]
+    rises: tuple[_Rise, ...]
     power: Real
     noises: tuple[_Noise, ...]
     effects: tuple[tuple[tuple[str, str], NDArray[np.float64]], ...]
@@ -217,6 +225,7 @@ class _Step:
 class _Solver:
     def __init__(self, course: Course, aim: Aim) -> None:
         self.course, self.aim = course, aim
+        self.start = start_of(course)
         check_locks(course, course.rig.locked if aim.locked is None else aim.locked)
         self.steps = cut(course)
         self.settings = settings_on(
@@ -280,6 +289,7 @@ class _Solver:
             setup = combo.best(combo.least_short)
             if setup is not None:
                 found.append((setup, combo))
+        found = self._with_pads(found)
         found.sort(key=lambda one: one[0].key)
         best = found[0][0]
         assert best.key[0] == least
@@ -292,6 +302,27 @@ class _Solver:
             default=None,
         )
         return Solution(self.course, self.settings, best, second, self.aim, len(combos))
+
+    def _with_pads(self, found: list[tuple[Setup, _Combo]]) -> list[tuple[Setup, _Combo]]:
+        """Marks the combinations in which a pad only makes room for gain behind it."""
+        switches = [one for one in self.tried if one.role is Role.SWITCH]
+        by_values = {self._switched(combo.values): (setup, combo) for setup, combo in found}
+        marked = []
+        for setup, combo in found:
+            others = (
+                by_values.get(self._switched({**combo.values, one.ref: value}))
+                for one in switches
+                for value in self.options[one.ref]
+                if value != combo.values[one.ref]
+            )
+            combo.padded = any(other and _needless(setup, combo, *other) for other in others)
+            if combo.padded:
+                setup = replace(setup, key=(*setup.key[:2], 1, *setup.key[3:]))
+            marked.append((setup, combo))
+        return marked
+
+    def _switched(self, values: Mapping[SettingRef, float | str]) -> tuple[float | str, ...]:
+        return tuple(values[one.ref] for one in self.tried)
 
     def _products(self) -> Iterator[dict[SettingRef, float | str]]:
         refs = [one.ref for one in self.tried]
@@ -324,13 +355,14 @@ class _Solver:
         """A step worked out, gains that are turned left open."""
         open_knobs = {(one.ref.device, one.ref.setting): one for one in self.turned}
         effects: list[tuple[tuple[str, str], NDArray[np.float64]]] = []
-        rises: list[float | Curve | tuple[float | None, bool] | None] = []
+        rises: list[_Rise] = []
         noises: list[tuple[int, Real]] = []
         power, knobs = FLAT, 0
         for element in step_elements(course, step):
             through: Real | None = None
             if isinstance(element, Gain):
-                rises.append(element.db)
+                plain = element.flat and not element.inverts
+                rises.append(element.db if plain else element)
                 through = element.power
             elif isinstance(element, Curve):
                 rises.append(element)
@@ -359,6 +391,19 @@ class _Solver:
             tuple(_Noise(k, density) for k, density in noises),
             tuple(effects),
         )
+
+
+def _needless(setup: Setup, combo: _Combo, other: Setup, without: _Combo) -> bool:
+    """Whether a combination takes level away only to have it back by gain, where the other one
+    comes within a step of the target with less."""
+    takes_away = combo.reached < without.reached - PADS_DB
+    more_gain = setup.reached_dbfs - combo.reached > other.reached_dbfs - without.reached + 1e-9
+    comes_near = (
+        other.key[0] <= setup.key[0]
+        and other.key[1] == 0
+        and other.key[3] <= _tenths(without.step_db)
+    )
+    return takes_away and more_gain and comes_near
 
 
 def _misfit(step: Segment | Active) -> int:
@@ -401,11 +446,14 @@ class _Combo:
         self, solver: _Solver, values: dict[SettingRef, float | str], steps: list[_Step]
     ) -> None:
         self.solver, self.values = solver, values
+        self.padded = False
         turned = {(one.ref.device, one.ref.setting): one for one in solver.turned}
         found = [one for step in steps for one in step.effects]
         self.knobs = [turned[name] for name, _ in found]
         self.effects = [effect for _, effect in found]
         self.grid_db = _grid_of(self.effects)
+        steps_db = [k.setting.step for k in self.knobs if isinstance(k.setting, Control)]
+        self.step_db = max(steps_db, default=0.0)
         self._forward(steps)
         self._noise(steps)
         lows = np.cumsum([0.0, *(float(effect.min()) for effect in self.effects)])
@@ -414,42 +462,39 @@ class _Combo:
 
     def _forward(self, steps: list[_Step]) -> None:
         """Levels with every knob at nothing, and what each number of knobs may add."""
-        peak, typical, _ = source_level(self.solver.course)
         aim = self.solver.aim
         count = 0
         self.limits = [math.inf] * (len(self.knobs) + 1)
-        self.at_converter = (0.0, 0.0)
+        line = self.solver.start
+        at_converter = line
         for index, step in enumerate(steps[: self.solver.last + 1]):
             rises = step.rises
             for place, rise in enumerate(rises):
                 if rise is None:
                     count += 1
-                elif isinstance(rise, Curve):
-                    peak, typical = rise.peak(peak), rise.peak(typical)
                 elif isinstance(rise, tuple):
                     ceiling, converter = rise
                     if converter and index == self.solver.last and _is_last(rises, place):
-                        self.at_converter = (peak, typical)
+                        at_converter = line
                         break
                     if ceiling is not None:
-                        room = ceiling - peak - aim.least_headroom_db
+                        room = ceiling - line.peak - aim.least_headroom_db
                         self.limits[count] = min(self.limits[count], room)
                 else:
-                    peak, typical = peak + rise, typical + rise
+                    line = _risen(line, rise)
+        self.at_converter = (at_converter.peak, at_converter.typical)
         self.reached = self.at_converter[0 if aim.statistic == "peak" else 1]
         self.peak = self._track_peak(steps)
 
     def _track_peak(self, steps: list[_Step]) -> float:
         """The peak in the track with every knob at nothing; behind the last converter there
         may be a modeled amplifier, which no gain behind it follows."""
-        peak, _, _ = source_level(self.solver.course)
+        line = self.solver.start
         for step in steps:
             for rise in step.rises:
-                if isinstance(rise, Curve):
-                    peak = rise.peak(peak)
-                elif isinstance(rise, float):
-                    peak += rise
-        return peak
+                if rise is not None and not isinstance(rise, tuple):
+                    line = _risen(line, rise)
+        return line.peak
 
     def _noise(self, steps: list[_Step]) -> None:
         """Noise in the track by how many knobs are ahead of where it comes in, knobs at
@@ -535,17 +580,18 @@ class _Combo:
         return np.asarray(away == away[fits].min())
 
     def _tenths_away(self, sums: NDArray[np.float64]) -> NDArray[np.int64]:
-        away = np.abs(self.reached + sums - self.solver.aim.target_dbfs)
-        return np.asarray(np.rint(away / STEP_DB).astype(np.int64))
+        """Tenths below the target; what is above counts from `ABOVE` on."""
+        above = self.reached + sums - self.solver.aim.target_dbfs
+        over = np.ceil(above / STEP_DB - 1e-6)
+        away = np.where(over > 0, ABOVE + over, np.rint(-above / STEP_DB))
+        return np.asarray(away.astype(np.int64))
 
     def _chosen(self, states: _States, short: int) -> Setup | None:
         if states.c.size == 0:
             return None
-        aim = self.solver.aim
         away = self._tenths_away(states.c)
         states, near = states.taken(away == away.min()), int(away.min())
-        above = (self.reached + states.c > aim.target_dbfs + 1e-9).astype(np.int64)
-        states, over = states.taken(above == above.min()), int(above.min())
+        over, below = (near - ABOVE, 0) if near >= ABOVE else (0, near)
         noise = 10.0 * np.log10(np.maximum(states.noise, 1e-30)) - self.peak
         tenths = np.rint(noise / STEP_DB).astype(np.int64)
         exact = np.round(noise, 6)
@@ -561,7 +607,16 @@ class _Combo:
         for ref, value in values.items():
             places[ref] = self.solver.options[ref].index(value)
         fixed = tuple(places[one.ref] for one in self.solver.settings if one.ref in places)
-        key: Key = (short, near, over, int(tenths[at]), int(changes[at]), float(exact[at]), fixed)
+        key: Key = (
+            short,
+            over,
+            int(self.padded),
+            below,
+            int(tenths[at]),
+            int(changes[at]),
+            float(exact[at]),
+            fixed,
+        )
         total = float(states.c[at])
         return Setup(
             values,
@@ -584,9 +639,15 @@ class _Combo:
         return sum(1 for one in self.solver.tried if self.values[one.ref] != one.value)
 
 
-def _is_last(
-    rises: tuple[float | Curve | tuple[float | None, bool] | None, ...], place: int
-) -> bool:
+def _risen(line: Line, rise: float | Gain | Curve) -> Line:
+    if isinstance(rise, Gain):
+        return line.through(rise)
+    if isinstance(rise, Curve):
+        return line.driven(rise)
+    return line.raised(rise)
+
+
+def _is_last(rises: tuple[_Rise, ...], place: int) -> bool:
     """Whether no later converter is in the same step."""
     return not any(isinstance(one, tuple) and one[1] for one in rises[place + 1 :])
 

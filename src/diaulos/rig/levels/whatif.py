@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 from diaulos.errors import RigError
 from diaulos.rig.catalogue.types import TYPES, make
 from diaulos.rig.course import Course, trace
-from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.settings import CourseSetting, Role, settings_on, with_values
 from diaulos.rig.model import Device, Rig
+from diaulos.rig.playing import crest_of
 from diaulos.rig.sources import REPRESENTATIVE, PlayedSource
 
 HOTTER_DB = 6.0
@@ -107,8 +107,10 @@ def _played(course: Course, peak_db: float, rms_db: float) -> Course:
     if source.max_dbu is not None:
         peak = min(peak, source.max_dbu)
     gained = peak - source.emf_peak_dbu
-    crest = max(0.0, source.crest_db + gained - rms_db)
-    return _with_source(course, replace(source, emf_peak_dbu=peak, crest_db=crest))
+    crest = max(0.0, crest_of(source) + gained - rms_db)
+    return _with_source(
+        course, replace(source, emf_peak_dbu=peak, crest_db=crest, crest_known=True)
+    )
 
 
 def _active(course: Course) -> Course:
@@ -130,7 +132,7 @@ def _thrown(one: CourseSetting, value: float | str) -> Scenario:
 def _swapped(device_id: str, type_id: str) -> Callable[[Course], Course]:
     def change(course: Course) -> Course:
         rig = swap_device(course.rig, device_id, type_id)
-        new = trace(RigGraph(rig, course.graph.sources), course.track)
+        new = trace(course.graph.of(rig), course.track)
         return replace(new, source=course.source)
 
     return change

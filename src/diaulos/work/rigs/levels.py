@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from diaulos.circuit.loading import Load, level_db
+from diaulos.circuit.loading import level_db
 from diaulos.errors import DiaulosError, EditError
 from diaulos.rig import changes
 from diaulos.rig.course import Course, source_of, trace_all
@@ -16,9 +16,6 @@ from diaulos.rig.sources import USUAL_CREST_DB
 from diaulos.session.edits import Edit, change_rig
 from diaulos.session.model import Session
 from diaulos.work.rigs.look import rig_graph
-
-TYPED_LOAD = Load(1e6, 300e-12)
-"""What a typed loudest peak is meant into: 1 MΩ behind three metres of cable."""
 
 
 @dataclass(frozen=True)
@@ -87,10 +84,13 @@ def traced_courses(session: Session, rig_id: str = "") -> dict[PortRef, Course]:
     return {one.track: one.course for one in trace_all(graph) if one.course is not None}
 
 
-def levels_of(session: Session, rig_id: str = "") -> tuple[CourseLevels, ...]:
-    """The diagram of every recorded track, in the order of the plan."""
+def levels_of(
+    session: Session, rig_id: str = "", *, tone: bool = False
+) -> tuple[CourseLevels, ...]:
+    """The diagram of every recorded track, in the order of the plan; `tone`: of a sine at 1 kHz,
+    to compare with a meter."""
     rig = session.rig(rig_id)
-    graph = rig_graph(session, rig)
+    graph = rig_graph(session, rig, tone=tone)
     found = []
     for traced in trace_all(graph):
         name = course_name(rig, graph, traced.track)
@@ -133,7 +133,7 @@ def typed_played(session: Session, rig_id: str, device_id: str, jack_peak_dbu: f
     source = source_of(graph, device)
     if source is None:
         raise EditError(f"{device.name} is no instrument.", remedy="Choose an instrument.")
-    emf = jack_peak_dbu - level_db(source.circuit, TYPED_LOAD, 1000.0)
+    emf = jack_peak_dbu - level_db(source.circuit, source.jack_load, 1000.0)
     if source.max_dbu is not None and emf > source.max_dbu + 1e-9:
         raise EditError(
             f"{source.name} puts out {source.max_dbu:g} dBu at most.",
@@ -147,7 +147,7 @@ def jack_peak_dbu(course: Course) -> float | None:
     source = course.source
     if source is None:
         return None
-    return source.emf_peak_dbu + level_db(source.circuit, TYPED_LOAD, 1000.0)
+    return source.jack_peak_dbu
 
 
 def set_played_edit(rig_id: str, level: PlayedLevel) -> Edit:

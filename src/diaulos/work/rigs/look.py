@@ -10,6 +10,7 @@ from diaulos.circuit.loading import Load, level_db
 from diaulos.rig.changes import inputs_left
 from diaulos.rig.checks import Context, Finding, run_checks
 from diaulos.rig.checks.cabling import node_load
+from diaulos.rig.excerpt import GUITAR_STRINGS, USUAL_STRINGS
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.monitoring import MonitorPlan
@@ -20,7 +21,7 @@ from diaulos.rig.sources import (
     representative_of,
 )
 from diaulos.rig.trackplan import TrackPlan, plan_tracks, stereo_sides
-from diaulos.session.instrument import Instrument
+from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session
 from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.units import ms_to_samples
@@ -53,7 +54,7 @@ def played_sources(session: Session, rig: Rig) -> dict[str, PlayedSource]:
             continue
         one = instruments.get(device.word("instrument"))
         if one is not None and one.position is not None:
-            found[device.id] = _played(one)
+            found[device.id] = instrument_source(one)
     return with_played_levels(rig, found)
 
 
@@ -69,37 +70,44 @@ def with_played_levels(rig: Rig, sources: Mapping[str, PlayedSource]) -> dict[st
         peak = level.emf_peak_dbu
         if source.max_dbu is not None:
             peak = min(peak, source.max_dbu)
-        found[device.id] = replace(source, emf_peak_dbu=peak, crest_db=level.crest_db, known=True)
+        found[device.id] = replace(
+            source, emf_peak_dbu=peak, crest_db=level.crest_db, known=True, crest_known=True
+        )
     return found
 
 
-def _played(one: Instrument) -> PlayedSource:
-    """An instrument as a source. A reading was made through its cable into a tone stage: the
-    EMF's peak is what the load took at 1 kHz higher."""
+def instrument_source(one: Instrument, jack_peak_dbu: float | None = None) -> PlayedSource:
+    """An instrument as a source, as strong as its reading (made through its cable into a tone
+    stage), as its pickup's type is usual without one, or as it is said to be."""
     circuit = one.circuit()
-    reading = one.reading
-    position = one.position
+    reading, position = one.reading, one.position
     assert position is not None
     known = reading is not None and reading.peak_dbu is not None
-    if reading is not None and reading.peak_dbu is not None:
+    peak = jack_peak_dbu
+    if peak is None and reading is not None:
         peak = reading.peak_dbu
-    else:
+    if peak is None:
         peak = HARD_PEAK_DBU.get(one.pickup(position.pickups[0]).type, 0.0)
-    lost = level_db(circuit, Load.together(one.cable, Load(1e6, 50e-12)), 1000.0)
+    load = Load.together(one.cable, Load(1e6, 50e-12))
+    lost = level_db(circuit, load, 1000.0)
     if one.max_dbu is not None:
         peak = min(peak, one.max_dbu)
     family = "bass" if one.family == "bass" else "guitar"
     crest = USUAL_CREST_DB
     if reading is not None:
         crest = max(0.0, reading.peak_dbfs - reading.loudest_400ms_dbfs)
+    usual = USUAL_STRINGS.get(family, GUITAR_STRINGS)
     return PlayedSource(
-        one.name, circuit, peak - lost, family, known, crest, one.max_dbu, one.noise_dbu
-    )
+        one.name, circuit, peak - lost, family, known, crest, one.max_dbu, one.noise_dbu,
+        strings=tuple(sorted(note_to_midi(name) for name in one.strings)) or usual,
+        jack_load=load,
+        crest_known=reading is not None,
+    )  # fmt: skip
 
 
-def rig_graph(session: Session, rig: Rig) -> RigGraph:
-    """A rig with the session's instruments in it."""
-    return RigGraph(rig, played_sources(session, rig))
+def rig_graph(session: Session, rig: Rig, *, tone: bool = False) -> RigGraph:
+    """A rig with the session's instruments in it; `tone`: a sine at 1 kHz in place of playing."""
+    return RigGraph(rig, played_sources(session, rig), tone=tone)
 
 
 def look_at(session: Session, rig_id: str = "") -> RigReport:
@@ -160,11 +168,25 @@ def courses_data(report: RigReport, rate_hz: float) -> list[dict[str, Any]]:
                 "delay_ms": plan.delay_ms(rate_hz) if course else None,
                 "delay_samples": ms_to_samples(plan.delay_ms(rate_hz), rate_hz) if course else None,
                 "peak_dbfs": plan.peak_dbfs,
+                "planned_peak_dbfs": plan.unclipped_dbfs,
                 "reason": str(plan.problem) if plan.problem else None,
                 "stations": _stations_data(plan),
             }
         )
     return rows
+
+
+def planned_data(report: RigReport) -> list[dict[str, Any]]:
+    """The planned peak of every recorded track for JSON, unclipped."""
+    names = {track.port: track.name for track in report.rig.tracks}
+    return [
+        {
+            "track": str(plan.track),
+            "name": names.get(plan.track, plan.track.port),
+            "planned_peak_dbfs": plan.unclipped_dbfs,
+        }
+        for plan in report.tracks
+    ]
 
 
 def _stations_data(plan: TrackPlan) -> list[dict[str, Any]]:

@@ -12,6 +12,7 @@ from diaulos.circuit.loading import Load, curves_db
 from diaulos.errors import InputError, RigError
 from diaulos.rig.bench import BenchFaults, Impulses, courses_from, strum_volts
 from diaulos.rig.course import Course, source_of
+from diaulos.rig.excerpt import PLANNED_CHORDS, PLANNED_SEED, STRUMS
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import Device, PortRef, Rig
 from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU
@@ -66,9 +67,17 @@ PLAYER_FULL_SCALE_DBU = 20.0
 PLAYER_LOAD = Load(1e6, 660e-12)
 
 
-def player_request(session: Session, rig: Rig, seed: int = 1, mains_hz: float = 50.0,
-                   source: str = "", strums: int = 5) -> RenderRequest:  # fmt: skip
-    """A simulated player who strums the rig's instrument as hard as it goes."""
+def player_request(
+    session: Session,
+    rig: Rig,
+    seed: int = PLANNED_SEED,
+    mains_hz: float = 50.0,
+    source: str = "",
+    strums: int = STRUMS,
+    chords: str = PLANNED_CHORDS,
+) -> RenderRequest:
+    """A simulated player who strums the rig's instrument as hard as it goes; with the plan's own
+    seed and chords what the plan goes by."""
     graph = rig_graph(session, rig)
     device = render_source(graph, source)
     played = source_of(graph, device)
@@ -79,12 +88,11 @@ def player_request(session: Session, rig: Rig, seed: int = 1, mains_hz: float = 
             remedy="Give a stored DI.",
         )
     volts = strum_volts(
-        played.circuit,
+        played,
         PLAYER_LOAD,
-        (28,) if played.family == "bass" else (40, 47, 52),
         float(session.sample_rate_hz),
-        open_peak_dbu=played.emf_peak_dbu,
         seed=seed,
+        chords=chords,
         strums=strums,
     )
     samples = (volts / dbu_to_peak_volt(PLAYER_FULL_SCALE_DBU)).astype(np.float32)
@@ -102,11 +110,11 @@ def player_request(session: Session, rig: Rig, seed: int = 1, mains_hz: float = 
 
 
 def played_volts(
-    session: Session, rig: Rig, source: str, seed: int
+    session: Session, rig: Rig, source: str, seed: int, chords: str = PLANNED_CHORDS
 ) -> tuple[Real, Callable[[Real], Real]]:
     """What a simulated player plays on an instrument of the rig, in volts as a DI holds them,
     and the gain from the EMF to that."""
-    request = player_request(session, rig, seed, source=source)
+    request = player_request(session, rig, seed, source=source, chords=chords)
     blocks = [block[:, 0] for block in request.di.blocks()]
     volts = np.concatenate(blocks).astype(np.float64) * dbu_to_peak_volt(PLAYER_FULL_SCALE_DBU)
     played = source_of(rig_graph(session, rig), rig.device(source))

@@ -9,6 +9,7 @@ from diaulos.rig.course import Course, trace, trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.freeing import Freeing, Obstacle, freeings, obstacle
 from diaulos.rig.levels.solve import Aim, Setup, Solution, solve
+from diaulos.rig.levels.spread import loud_moments_db
 from diaulos.rig.levels.whatif import DI_TYPES, swap_device
 from diaulos.rig.model import PortRef, Rig, SettingRef
 from diaulos.session.edits import Edit, change_rig
@@ -63,6 +64,8 @@ def solve_rig(
         aim = replace(aim_of(session, free_tone=free_tone), decided=tuple(decided))
         try:
             course = _moved(traced.course, graph, rig)
+            if session.loud_moments and aim.statistic == "peak":
+                aim = replace(aim, target_dbfs=aim.target_dbfs - loud_moments_db(course))
             one = _solved(traced.track, name, course, aim, with_freeings)
             if other_di:
                 one = _with_other_di(one, course, aim)
@@ -74,7 +77,7 @@ def solve_rig(
         decided += one.solution.best.values
         if one.solution.changes or one.swapped is not None:
             rig = with_setup(_swapped(rig, one.swapped), one.solution)
-            graph = RigGraph(rig, graph.sources)
+            graph = graph.of(rig)
     return tuple(found)
 
 
@@ -105,13 +108,13 @@ def _with_other_di(solved: Solved, course: Course, aim: Aim) -> Solved:
                 continue
             try:
                 rig = swap_device(course.rig, leg.device.id, kind)
-                other = trace(RigGraph(rig, course.graph.sources), course.track)
+                other = trace(course.graph.of(rig), course.track)
                 solution = solve(replace(other, source=course.source), aim)
             except DiaulosError:
                 continue
             key = solution.best.key
-            counted = (*key[:4], key[4] + 1, *key[5:])
-            if counted[:6] < best_key[:6]:
+            counted = (*key[:5], key[5] + 1, *key[6:])
+            if counted[:7] < best_key[:7]:
                 best_key = counted
                 best = Solved(
                     solved.track, solved.name, solution, None, obstacle(solution), (),

@@ -1,8 +1,7 @@
 """A sound check of some seconds laid over the plan, and what it says of the rig.
 
-On the bench the very signal that was played is known: it is played once through the rig as
-the session describes it and once through the rig as it stands. An imported file is held
-against the plan at 1 kHz, which is less sure.
+What is planned is the level plan's own figure. On the bench the player strums what the plan
+goes by; who plays in an imported file is somebody else, which is less sure.
 """
 
 from __future__ import annotations
@@ -96,34 +95,26 @@ def bench_check(
             where=rig.name,
             remedy="Choose a rig with an instrument, or import a recording.",
         )
-    planned: dict[PortRef, float] = {}
     heard: dict[PortRef, float] = {}
     for index, start in enumerate(sorted(starts)):
 
         def part(done: float, words: str, at: int = index) -> None:
             progress((at + done) / len(starts), words)
 
-        planned |= _peaks(
-            session, audio, rig, rig, start, seed, lambda d, w: part(d / 2.0, w), cancel
-        )
-        heard |= _peaks(
-            session, audio, rig, real, start, seed, lambda d, w: part(0.5 + d / 2.0, w), cancel
-        )
-    found = differences(courses, heard, planned)
-    return SoundCheck(found, likely_causes(courses, heard, planned), True, turned)
+        heard |= _peaks(session, audio, rig, real, start, seed, part, cancel)
+    return SoundCheck(differences(courses, heard), likely_causes(courses, heard), True, turned)
 
 
 def _peaks(
     session: Session, audio: RigAudio, described: Rig, stands: Rig, source: str, seed: int,
     progress: Progress, cancel: CancelToken | None,
 ) -> dict[PortRef, float]:  # fmt: skip
-    """Peaks of every track of one player: what is played is what the described rig plays."""
+    """Peaks of every track of one player, who plays what the plan goes by."""
     other = session.model_copy(
         update={"rigs": tuple(stands if r.id == stands.id else r for r in session.rigs)}
     )
-    request = replace(
-        player_request(session, described, seed, source=source, strums=TEN_SECONDS), session=other
-    )
+    request = player_request(session, described, source=source, strums=TEN_SECONDS)
+    request = replace(request, session=other, seed=seed)
     done = render(
         request, lambda _track, _name: _Nowhere(), audio, progress=progress, cancel=cancel
     )
@@ -166,7 +157,8 @@ def file_check(
             raise EditError(f"{track} has no course in this rig.", remedy="Choose another track.")
         channel = (channels or {}).get(track, 0)
         heard[track] = _peak(source, channel)
-    return SoundCheck(differences(courses, heard), likely_causes(courses, heard), False)
+    found = differences(courses, heard, exact=False)
+    return SoundCheck(found, likely_causes(courses, heard, exact=False), False)
 
 
 def _peak(source: AudioSource, channel: int) -> float:

@@ -23,7 +23,7 @@ class PatchRow:
     kind: str
     capacitance: str
     peak: float | None
-    """Loudest planned peak at the output, at 1 kHz."""
+    """Loudest planned peak at the output."""
     unit: str
 
     @property

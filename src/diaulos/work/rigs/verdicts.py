@@ -184,7 +184,8 @@ def levels_data(
     for one in courses:
         row: dict[str, Any] = {"name": one.name, "track": str(one.track)}
         if one.diagram is None:
-            row |= {"stations": [], "first_clip": None, "noise_set_by": None, "snr_db": None,
+            row |= {"planned_peak_dbfs": None, "planned_typical_dbfs": None, "playing": None,
+                    "stations": [], "first_clip": None, "noise_set_by": None, "snr_db": None,
                     "snr_a_db": None, "noise_budget": [], "reason": str(one.problem)}  # fmt: skip
         else:
             row |= _diagram_data(one.diagram)
@@ -197,6 +198,9 @@ def levels_data(
 def _diagram_data(diagram: LevelDiagram) -> dict[str, Any]:
     first, noise = diagram.first_clip, diagram.noise_set_by
     return {
+        "planned_peak_dbfs": diagram.track.peak,
+        "planned_typical_dbfs": diagram.track.typical,
+        "playing": diagram.playing,
         "stations": [station_data(station) for station in diagram.stations],
         "first_clip": None
         if first is None

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from diaulos.errors import EditError
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import PortRef
-from diaulos.rig.trackplan import TrackPlan, plan_tracks
+from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu, plan_tracks
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.model import Session, Take, Track, rig_hash
 from diaulos.work.ports import (
@@ -78,7 +78,7 @@ def play_take(
     plans = {plan.track: plan for plan in plan_tracks(rig_graph(session, rig))}
     order = {track.port: index for index, track in enumerate(rig.tracks)}
     tracks = tuple(
-        _recorded(one, files[one.track], result.frames, plans[one.track], index)
+        _recorded(one, files[one.track], result.frames, plans[one.track], index, take is None)
         for index, one in enumerate(
             sorted(result.tracks, key=lambda t: order.get(t.track, len(order))), start=1
         )
@@ -106,11 +106,15 @@ def play_take(
     return PlayedTake(made, Edit(f"Play {rig.name}", change), words)
 
 
-def _recorded(one: RenderedTrack, file: str, frames: int, plan: TrackPlan, index: int) -> Track:
+def _recorded(
+    one: RenderedTrack, file: str, frames: int, plan: TrackPlan, index: int, simulated: bool
+) -> Track:
     """A track as the session keeps it; a dry one with its calibration at the jack."""
     full_scale = load = None
+    # A stored take is as loud as it is; the plan is the instrument's hardest playing.
+    planned = plan.unclipped_dbfs if simulated else None
     if one.course.tap == "di" and plan.levels and one.course.source is not None:
-        full_scale = plan.levels[0].peak - plan.levels[-1].peak
+        full_scale = jack_full_scale_dbu(one.course)
         start = one.course.start
         assert start.exit is not None
         output = PortRef(device=start.device.id, port=start.exit.id)
@@ -125,4 +129,5 @@ def _recorded(one: RenderedTrack, file: str, frames: int, plan: TrackPlan, index
         load_ohm=load,
         peak_dbfs=max(one.peak_dbfs, -200.0),
         clipped_samples=one.clipped_samples,
+        planned_dbfs=planned,
     )

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import PortRef, Tap
-from diaulos.rig.trackplan import TrackPlan
+from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu
 from diaulos.session.model import Session
 from diaulos.work.rigs.look import RigReport, look_at, node_load_of
 
@@ -130,7 +130,7 @@ def calibration_of(one: Armed) -> tuple[float | None, float | None]:
     course = one.plan.course
     if one.tap != "di" or course is None or course.source is None or not one.plan.levels:
         return None, None
-    full = one.plan.levels[0].peak - one.plan.levels[-1].peak
+    full = jack_full_scale_dbu(course)
     start = course.start
     assert start.exit is not None
     output = PortRef(device=start.device.id, port=start.exit.id)

@@ -178,6 +178,7 @@ class Recording:
                     flat_tops=levels.flat_tops,
                     clips=clips[:1_000],
                     input_number=one.input_number,
+                    planned_dbfs=one.plan.unclipped_dbfs,
                 )
             )
         # All tracks of a take are of one length, whatever a full disk did to the last block.

@@ -185,8 +185,8 @@ class LevelDiagramWidget(LevelPainting):
         station = column.station
         lines = [
             station.place.name,
-            f"Loudest peak {level(station.peak, station.unit)} at 1 kHz, "
-            f"typical {level(station.typical, station.unit)} (RMS of loud playing)",
+            f"Loudest peak {level(station.peak, station.unit)}, "
+            f"typical {level(station.typical, station.unit)} (RMS of the loudest 400 ms)",
         ]
         if station.headroom_db is not None and station.ceiling is not None:
             lines.append(

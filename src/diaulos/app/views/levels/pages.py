@@ -18,7 +18,12 @@ from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.figures import number, typeset
-from diaulos.rig.levels.causes import Cause, Difference
+from diaulos.rig.levels.causes import (
+    OTHER_NOTES_DB,
+    OTHER_NOTES_DRIVEN_DB,
+    Cause,
+    Difference,
+)
 from diaulos.rig.model import PortRef
 from diaulos.work.rigs.report import LevelsReport
 from diaulos.work.rigs.soundcheck import SoundCheck
@@ -108,7 +113,8 @@ class VerdictPanel(QWidget):
         track = chosen.diagram.track
         self.figure.setText(said.figure)
         self.figure.setToolTip(
-            "Loudest peak at the converter, at 1 kHz: level at its input − what reaches 0 dBFS"
+            f"Loudest peak at the converter, played: {chosen.diagram.playing}. "
+            "Level at its input − what reaches 0 dBFS"
         )
         self.window_.set_figures(
             LevelFigures(
@@ -294,7 +300,7 @@ class CheckPage(QWidget):
         self.words.setText(self._said(check))
         cause = self._cause()
         self.take_cause.setEnabled(writable and cause is not None and cause.ref is not None)
-        differs = check is not None and not check.agrees
+        differs = check is not None and any(abs(one.db) >= 0.1 for one in check.differences)
         self.take_input.setEnabled(writable and check is not None)
         self.take_level.setEnabled(writable and differs)
 
@@ -305,7 +311,7 @@ class CheckPage(QWidget):
                 "than 1 dB the likely cause is named."
             )
         if check.agrees:
-            text = "Plan and sound check agree within 1 dB."
+            text = "Plan and sound check agree" + (" within 1 dB." if check.exact else ".")
         else:
             text = "Likely cause: " + " Or: ".join(typeset(c.words) for c in check.causes)
             if not any(cause.explains for cause in check.causes):
@@ -313,7 +319,10 @@ class CheckPage(QWidget):
         if check.turned:
             text += f" (The bench had turned: {typeset(check.turned)}.)"
         if not check.exact:
-            text += " An imported file is held against the plan at 1 kHz."
+            text += (
+                f" In a file somebody else plays: {OTHER_NOTES_DB:g} dB, behind an amplifier or "
+                f"cabinet {OTHER_NOTES_DRIVEN_DB:g} dB, are the playing's own."
+            )
         return text
 
     def _cause(self) -> Cause | None:

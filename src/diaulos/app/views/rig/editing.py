@@ -21,8 +21,9 @@ from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.checks import Finding
 from diaulos.rig.fits import joined
 from diaulos.rig.model import PortRef, Rig
-from diaulos.rig.templates import TEMPLATES, build
+from diaulos.rig.templates import TEMPLATES
 from diaulos.session import edits
+from diaulos.work.rigs.building import arranged
 from diaulos.work.rigs.types import read_type, type_text
 
 
@@ -236,9 +237,7 @@ class RigEditing(View):
     def add_template(self, template_id: str) -> None:
         """A whole arrangement as a new rig."""
         template = TEMPLATES[template_id]
-        rig = build(template_id, self._free_rig_id())
-        names = {r.name for r in self._document.session.rigs}
-        rig = rig.model_copy(update={"name": free_id(names, rig.name, between=" ")})
+        rig = arranged(self._document.session, template_id)
         if self._document.apply(edits.add_rig(rig, f"Add {template.name}")):
             self.said.emit(template.sentence)
 

@@ -185,7 +185,7 @@ class TracksPage(QWidget):
                              figure=True),
                         Cell(cells[6], "Converters + processing + air (length / speed of sound)",
                              one.delay_ms, True),
-                        Cell(cells[7], f"Loudest peak at 1 kHz:\n{one.stations}",
+                        Cell(cells[7], f"Loudest planned peak:\n{one.stations}",
                              one.plan.peak_dbfs, True),
                         Cell(cells[8], one.clips or "Nothing on its way clips.",
                              token="danger" if one.clips else ""),
@@ -240,7 +240,7 @@ class PatchPage(QWidget):
         self.copy.clicked.connect(self.copy_csv)
         row = QHBoxLayout()
         hint = _wrapped("muted")
-        hint.setText("Length and label can be edited: F2. Level: loudest planned peak at 1 kHz.")
+        hint.setText("Length and label can be edited: F2. Level: loudest planned peak.")
         row.addWidget(hint, 1)
         row.addWidget(self.copy)
         column = QVBoxLayout(self)
@@ -261,7 +261,7 @@ class PatchPage(QWidget):
                         Cell(cells[1]),
                         Cell(cells[2], one.capacitance),
                         Cell(cells[3], "", one.cable.length_m, True, writable),
-                        Cell(cells[4], "Loudest planned peak at the output, at 1 kHz",
+                        Cell(cells[4], "Loudest planned peak at the output",
                              -999.0 if one.peak is None else one.peak, True),
                         Cell(cells[5], editable=writable),
                     ),

@@ -44,6 +44,12 @@ class TakeBook(QWidget):
         self.about.setProperty("role", "muted")
         self.about.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
         self.about.setAccessibleName("About the chosen take")
+        self.off_plan = TextLabel()
+        self.off_plan.setWordWrap(True)
+        self.off_plan.setProperty("role", "problem")
+        self.off_plan.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
+        self.off_plan.setAccessibleName("The chosen take against its plan")
+        self.off_plan.hide()
         lists = QWidget()
         self._stack = QStackedLayout(lists)
         self._stack.addWidget(self.takes)
@@ -62,6 +68,7 @@ class TakeBook(QWidget):
         column.addLayout(head)
         column.addWidget(lists, 1)
         column.addWidget(self.about)
+        column.addWidget(self.off_plan)
         column.addLayout(foot)
         self.takes.currentCellChanged.connect(lambda *_: self.chosen_changed.emit())
         self.binned.currentCellChanged.connect(lambda *_: self._on_binned())
@@ -134,6 +141,13 @@ class TakeBook(QWidget):
         self.restore.setEnabled(self._writable and self.binned.chosen() is not None)
         self.empty.setEnabled(self._writable and full)
 
+    def show_check(self, words: str) -> None:
+        """How the take differs from its plan, and the likely culprit; nothing where it agrees."""
+        if words:
+            words += " E sets the gain for what was heard."
+        self.off_plan.setText(typeset(words))
+        self.off_plan.setVisible(bool(words) and not self.in_bin)
+
     def show_about(self, session: Session, take: Take | None) -> None:
         """What is known of a take; the tooltip has every track's figures."""
         self.about.setText(typeset(_about(session, take, self.in_bin)))
@@ -142,8 +156,12 @@ class TakeBook(QWidget):
 
 
 def _track_words(track: Track) -> str:
-    """One track in a line: peak, loudness, noise, clips."""
+    """One track in a line: peak, what was planned, loudness, noise, clips."""
     parts = [f"peak {number(track.peak_dbfs)} dBFS"]
+    if track.planned_dbfs is not None and track.difference_db is not None:
+        parts.append(
+            f"planned {number(track.planned_dbfs)} ({number(track.difference_db, sign=True)} dB)"
+        )
     if track.loudness_lufs is not None:
         parts.append(f"{number(track.loudness_lufs)} LUFS")
     if track.quietest_dbfs is not None:

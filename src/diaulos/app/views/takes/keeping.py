@@ -10,11 +10,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.jobs import Job
 from diaulos.app.views.takes.layout import TakesLayout
 from diaulos.errors import InputError
 from diaulos.session import take_edits
 from diaulos.session.edits import Edit
 from diaulos.session.model import Take
+from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.takes.planned import TOLD_DB, TakeCheck, check_take, heard_gain_edit
 
 
 class TakesKeeping(TakesLayout):
@@ -108,6 +111,37 @@ class TakesKeeping(TakesLayout):
     def recall(self) -> None:
         """The session's controls as the take had them."""
         self._change(lambda take: take_edits.recall(take.id))
+
+    def set_heard_gain(self) -> None:
+        """The gains as the chosen take says: the target is what was really played."""
+        session, take = self._document.session, self.take
+        if take is None:
+            self.said.emit("Choose a take first.")
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> Edit:
+            return heard_gain_edit(session, take)
+
+        def done(edit: Edit) -> None:
+            self._document.apply(edit)
+
+        self._jobs.start(Job("heard gain", work, done, self.problem.emit))
+
+    def _ask_culprit(self) -> None:
+        """Why the chosen take is off its plan, worked out beside the window."""
+        session, take = self._document.session, self.heard_take
+        self.book.show_check("")
+        if take is None or not any(abs(t.difference_db or 0.0) > TOLD_DB for t in take.tracks):
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> TakeCheck:
+            return check_take(session, take)
+
+        def done(check: TakeCheck) -> None:
+            if self.heard_take is take:
+                self.book.show_check(check.words)
+
+        self._jobs.start(Job("culprit", work, done, self.problem.emit, background=True))
 
     def rename(self) -> None:
         """Ask for another name."""

@@ -387,6 +387,7 @@ class TakesView(TakesTuning):
         take = self.take
         self.book.show_about(self._document.session, take)
         self.player.show_take(self._document.session, self.heard_take)
+        self._ask_culprit()
         self._say()
 
     def toggle_play(self) -> None:

@@ -1,7 +1,7 @@
-"""Peaks along a course by plain arithmetic at 1 kHz: what the checks go by.
+"""Peaks of a sine at 1 kHz along a course by plain arithmetic: an independent check.
 
-This is not the level plan (`rig/plan.py`, `rig/trackplan.py`) and shares no code with it,
-so that each can be held against the other. Impedances are dividers of magnitudes.
+It shares no code with the level plan (`rig/elements.py`, `rig/playing.py`), so that each can
+be held against the other. Impedances are dividers of magnitudes.
 """
 
 from __future__ import annotations
@@ -11,6 +11,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from diaulos.rig.checks.ohms import (
+    HZ,
+    beside,
+    full_scale,
+    knob,
+    load_ohm,
+    switched,
+)
 from diaulos.rig.course import Course, Leg
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import (
@@ -25,7 +33,6 @@ from diaulos.rig.model import (
     Device,
     FilterStage,
     GainStage,
-    Offset,
     PassiveStage,
     Path,
     PortRef,
@@ -36,9 +43,7 @@ from diaulos.rig.stages import StageReader
 from diaulos.signal.amp import AmpSettings, peak_output
 from diaulos.signal.cabinet import CABINETS, magnitude
 
-HZ = 1000.0
 PLAYED_DBFS = -12.0
-OPEN_OHM = 1e12
 ANALOG = ("instrument", "mic", "line", "speaker")
 
 
@@ -140,53 +145,6 @@ def _divider(graph: RigGraph, leg: Leg, ohm: complex) -> float:
     return _db(abs(load / (load + ohm))) if math.isfinite(abs(load)) else 0.0
 
 
-def load_ohm(graph: RigGraph, output: PortRef, but: str = "") -> complex:
-    """The impedance that all cables of an output present together, at 1 kHz."""
-    total: complex = 1.0 / OPEN_OHM
-    for cable in graph.out_of.get((output.device, output.port), ()):
-        if cable.id != but:
-            total += 2j * math.pi * HZ * cable.capacitance_f
-            total += 1.0 / input_ohm(graph, cable.target, frozenset({cable.id}))
-    return 1.0 / total
-
-
-def input_ohm(graph: RigGraph, ref: PortRef, seen: frozenset[str] = frozenset()) -> complex:
-    """The impedance of an input, with what hangs behind it by wires and transformers."""
-    plug = graph.plug(ref)
-    paths = graph.paths_from(ref.device, ref.port)
-    through = [p for p in paths if all(isinstance(s, PassiveStage) for s in p.stages)]
-    total: complex = 1.0 / OPEN_OHM
-    if len(through) < len(paths) or not through:
-        total += 1.0 / plug.port.impedance_ohm
-        total += 2j * math.pi * HZ * plug.port.capacitance_pf * 1e-12
-    for path in through:
-        behind: complex = 1.0 / OPEN_OHM
-        for cable in graph.out_of.get((ref.device, path.target), ()):
-            if cable.id in seen:
-                continue
-            behind += 2j * math.pi * HZ * cable.capacitance_f
-            behind += 1.0 / input_ohm(graph, cable.target, seen | {cable.id})
-        load = 1.0 / behind
-        for stage in reversed(path.stages):
-            if isinstance(stage, PassiveStage):
-                load = _seen_into(stage, plug.device, load)
-        total += 1.0 / load
-    return 1.0 / total
-
-
-def _seen_into(stage: PassiveStage, device: Device, load: complex) -> complex:
-    load = load + stage.series_out_ohm
-    if stage.trim_ohm is not None:
-        ratio = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
-        load = _beside(load, ratio * stage.trim_ohm) + (1.0 - ratio) * stage.trim_ohm
-    load = load * stage.turns_ratio**2
-    if stage.magnetising_h is not None:
-        load = _beside(load, 2j * math.pi * HZ * stage.magnetising_h)
-    if stage.shunt_ohm is not None:
-        load = _beside(load, stage.shunt_ohm)
-    return load + stage.series_in_ohm
-
-
 def _through(path: Path, device: Device, load: complex) -> complex:
     """From the voltage at a passive network's input to that at its loaded output."""
     ratio: complex = 1.0
@@ -197,23 +155,19 @@ def _through(path: Path, device: Device, load: complex) -> complex:
         ratio *= load / behind
         if stage.trim_ohm is not None:
             part = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
-            lower = _beside(behind, part * stage.trim_ohm)
+            lower = beside(behind, part * stage.trim_ohm)
             behind = lower + (1.0 - part) * stage.trim_ohm
             ratio *= lower / behind
         ratio /= stage.turns_ratio
         behind = behind * stage.turns_ratio**2
         if stage.magnetising_h is not None:
-            behind = _beside(behind, 2j * math.pi * HZ * stage.magnetising_h)
+            behind = beside(behind, 2j * math.pi * HZ * stage.magnetising_h)
         if stage.shunt_ohm is not None:
-            behind = _beside(behind, stage.shunt_ohm)
+            behind = beside(behind, stage.shunt_ohm)
         load = behind + stage.series_in_ohm
         ratio *= behind / load
         ratio *= 10.0 ** (stage.measured_db / 20.0)
     return ratio
-
-
-def _beside(one: complex, other: complex) -> complex:
-    return one * other / (one + other)
 
 
 Behind = tuple[float, str, float | None]
@@ -231,14 +185,14 @@ class _Behind(StageReader[Behind]):
     unit: str
 
     def gain(self, stage: GainStage) -> Behind:
-        added = _knob(self.device, stage.control) + _switched(stage.offsets, self.device)
+        added = knob(self.device, stage.control) + switched(stage.offsets, self.device)
         return self.level + stage.gain_db + added, self.unit, None
 
     def dac(self, stage: DacStage) -> Behind:
-        return min(0.0, self.level) + _full_scale(stage, self.device, 1.0), "dBu", None
+        return min(0.0, self.level) + full_scale(stage, self.device, 1.0), "dBu", None
 
     def adc(self, stage: AdcStage) -> Behind:
-        level = self.level - _full_scale(stage, self.device, -1.0)
+        level = self.level - full_scale(stage, self.device, -1.0)
         return min(0.0, level), "dBFS", level if level > 0.0 else None
 
     def amp(self, stage: AmpStage) -> Behind:
@@ -262,36 +216,6 @@ class _Behind(StageReader[Behind]):
         return self.level, self.unit, None
 
     passive = delay = _same
-
-
-def clip_dbu(device: Device, port_id: str, limit: float | None) -> float | None:
-    """Where an input clips as its knobs stand: its own limit, or its converter's."""
-    for path in device.paths:
-        if path.source != port_id or not device.holds(path.when):
-            continue
-        for stage in path.stages:
-            if isinstance(stage, AdcStage):
-                full = _full_scale(stage, device, -1.0)
-                limit = full if limit is None else min(limit, full)
-    return limit
-
-
-def _full_scale(stage: AdcStage | DacStage, device: Device, way: float) -> float:
-    """dBu at 0 dBFS as it is printed, moved by what a calibration found. `way` is what a dB of
-    gain does to it."""
-    gain = _knob(device, stage.control)
-    printed = stage.full_scale_dbu + _switched(stage.offsets, device)
-    known: dict[float, float] = {}
-    for one in stage.measured:
-        if all(device.word(setting) == value for setting, value in one.when):
-            known[one.gain_db] = one.full_scale_dbu - printed - way * one.gain_db
-    full = printed + way * gain
-    if not known:
-        return full
-    below = max((at for at in known if at <= gain), default=min(known))
-    above = min((at for at in known if at >= gain), default=max(known))
-    share = 0.0 if above == below else (gain - below) / (above - below)
-    return full + known[below] + share * (known[above] - known[below])
 
 
 def _amp_peak(device: Device, volts: float) -> float:
@@ -326,20 +250,6 @@ def _leg_loss(graph: RigGraph, cable: Cable) -> float:
         return 0.0
     one = target.balance is Balance.NONE or cable.kind is CableKind.INSTRUMENT
     return -6.02 if one else 0.0
-
-
-def _knob(device: Device, control: str | None) -> float:
-    if control is None or not device.has_setting(control):
-        return 0.0
-    return device.number(control)
-
-
-def _switched(offsets: tuple[Offset, ...], device: Device) -> float:
-    return sum(
-        offset.db
-        for offset in offsets
-        if all(device.word(setting) == value for setting, value in offset.when)
-    )
 
 
 def _db(ratio: float) -> float:

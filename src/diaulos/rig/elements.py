@@ -7,14 +7,13 @@ Conventions
   noise alike.
 - A `shape` is a power gain over `GRID_HZ`; `db` is its value at 1 kHz. Noise densities are
   powers per hertz, 1 being 0 dBu (or 0 dBFS) over one hertz.
-- Levels are not held at ceilings: a station behind a clipping one shows what would arrive.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache, partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,12 +39,14 @@ from diaulos.rig.plan import (
     PLAN_HZ,
     amp_settings,
     dac_full_scale_dbu,
+    filter_response,
     full_scale_dbu,
     offset_db,
     stage_response,
 )
 from diaulos.rig.stages import StageReader
-from diaulos.signal.amp import HUM_PARTS, VOICES, idle_response, peak_output
+from diaulos.signal.amp import HUM_PARTS, VOICES, AmpSettings, idle_response, peak_output
+from diaulos.signal.cabinet import CABINETS, magnitude
 from diaulos.signal.weighting import a_weighting_gain
 from diaulos.units import (
     BOLTZMANN_J_PER_K,
@@ -71,6 +72,11 @@ WIDTH_HZ = float(BAND_HZ.sum())
 MAINS_HZ = 50.0
 """Of planned hum, while nobody measured it."""
 AMP_RATE_HZ = 48_000.0
+FLAT_WITHIN_DB = 0.02
+LOWEST_PLAYED_HZ = 15.0
+"""Below it a circuit's response is held, as the bench holds it."""
+_HEARD = (GRID_HZ >= 40.0) & (GRID_HZ <= 9_000.0)
+"""What is flat here changes no peak of playing."""
 
 
 @dataclass(frozen=True)
@@ -108,11 +114,47 @@ class Gain:
     db: float
     shape: Real | None = None
     """Power over frequency, None where it is flat."""
+    inverts: bool = False
+    exact: Callable[[Real], Real] | None = None
+    """Power at any frequency in Hz, for playing; None: the shape's own line between its points."""
 
     @property
     def power(self) -> Real:
         """Power gain over the grid."""
         return 10.0 ** (self.db / 10.0) * FLAT if self.shape is None else self.shape
+
+    @cached_property
+    def key(self) -> int:
+        """Tells its shape from others, whatever its level: to a thousandth of a dB."""
+        assert self.shape is not None
+        return hash(np.rint(self._relative_db * 1_000.0).astype(np.int32).tobytes())
+
+    @cached_property
+    def flat(self) -> bool:
+        """Whether playing does not tell it from a plain gain."""
+        if self.shape is None:
+            return True
+        heard = self._relative_db[_HEARD]
+        return float(heard.max() - heard.min()) < FLAT_WITHIN_DB
+
+    def decibels(self, freqs_hz: Real) -> Real:
+        """Its power gain in dB at any frequencies, as it is played."""
+        if self.exact is not None:
+            return np.asarray(10.0 * np.log10(np.maximum(self.exact(freqs_hz), 1e-18)))
+        at = np.log(np.maximum(freqs_hz, LOWEST_PLAYED_HZ))
+        grid, db = np.log(GRID_HZ), 10.0 * np.log10(np.maximum(self.power, 1e-18))
+        found = np.interp(at, grid, db)
+        for end, inner in ((0, 1), (-1, -2)):  # its slope goes on beyond the band
+            slope = (db[end] - db[inner]) / (grid[end] - grid[inner])
+            beyond = at < grid[0] if end == 0 else at > grid[-1]
+            found = np.where(beyond, db[end] + slope * (at - grid[end]), found)
+        return np.asarray(found)
+
+    @cached_property
+    def _relative_db(self) -> Real:
+        assert self.shape is not None
+        relative = np.maximum(self.shape, 1e-30) / max(float(self.shape[AT_1KHZ]), 1e-30)
+        return np.asarray(10.0 * np.log10(np.maximum(relative, 1e-20)))
 
 
 @dataclass(frozen=True)
@@ -128,17 +170,27 @@ class Knob:
 
 @dataclass(frozen=True, eq=False)
 class Curve:
-    """An amplifier: peak in, peak out, and the gain of what is too small to drive it."""
+    """An amplifier: its settings, a sine's peak behind it for one at its input, and the gain of
+    what is too small to drive it."""
 
+    settings: AmpSettings
     peak: Callable[[float], float]
     idle: Real
 
 
 @dataclass(frozen=True)
 class Read:
-    """A station."""
+    """A place where a level is read. `point` is its port, None inside a device; `shown` is
+    False for what a diagram leaves out: sound in the air, both ends of a digital cable."""
 
     place: Place
+    point: Point | None = None
+    shown: bool = True
+
+    @property
+    def converter(self) -> bool:
+        """Whether numbers begin here."""
+        return self.place.key.endswith(".converter")
 
 
 Element = Gain | Knob | Curve | NoiseSource | Read
@@ -200,6 +252,26 @@ def elements_of(course: Course) -> tuple[Element, ...]:
     return tuple(found)
 
 
+def last_that_bends(row: Sequence[Element]) -> int:
+    """Where the last amplifier or converter stands in a row: what is cut off behind it changes
+    nothing but itself.
+
+    Parameters
+    ----------
+    row
+        Elements of a course.
+
+    Returns
+    -------
+    Index in the row, -1 where there is none.
+    """
+    found = -1
+    for index, element in enumerate(row):
+        if isinstance(element, Curve) or (isinstance(element, Read) and element.converter):
+            found = index
+    return found
+
+
 def step_elements(course: Course, step: Segment | Active) -> list[Element]:
     """One segment, or the inside of one device.
 
@@ -224,10 +296,13 @@ def step_elements(course: Course, step: Segment | Active) -> list[Element]:
 
 def _segment_elements(course: Course, segment: Segment) -> list[Element]:
     load = segment.load
+    ends = (segment.source, load)
     if segment.source.port.signal_class in DIGITAL_CLASSES:
-        return [Read(_place(course, load, "dBFS", 0.0))]
-    if segment.digital:
-        return []  # through the air: a level in dBu says nothing there
+        return [Read(_place(course, end, "dBFS", 0.0), end, shown=end is load) for end in ends]
+    if segment.digital:  # through the air: a level in dBu says nothing to a person there
+        return [
+            Read(_place(course, end, "dBu", end.port.max_dbu), end, shown=False) for end in ends
+        ]
     found: list[Element] = []
     source = course.source
     start = Gain(0.0)
@@ -240,10 +315,10 @@ def _segment_elements(course: Course, segment: Segment) -> list[Element]:
     for point, response in segment.responses(GRID_HZ).items():
         power = np.square(np.abs(response))
         ratio = power if before is None else power / np.maximum(before, 1e-300)
-        gain = Gain(_db(ratio[AT_1KHZ]), ratio)
+        gain = Gain(_db(ratio[AT_1KHZ]), ratio, inverts=segment.inverts and before is None)
         start = start if before is not None else gain
         found.append(gain)
-        found.append(Read(_place(course, point, "dBu", point.port.max_dbu)))
+        found.append(Read(_place(course, point, "dBu", point.port.max_dbu), point))
         before = power
     # Noise of the network is worked out where it arrives, and put where it begins.
     assert before is not None
@@ -332,7 +407,7 @@ class _Elements(StageReader[list[Element]]):
         device = self.active.leg.device
         noise = input_noise(stage.input_noise, stage.offsets, device)
         found = _stage_noise(self.course, self.active, noise)
-        found.append(Gain(stage.gain_db + offset_db(stage.offsets, device)))
+        found.append(Gain(stage.gain_db + offset_db(stage.offsets, device), inverts=stage.inverts))
         if stage.control is not None:
             value = device.number(stage.control)
             found.append(Knob(device.id, stage.control, value, lambda db: db))
@@ -345,19 +420,30 @@ class _Elements(StageReader[list[Element]]):
         name = self.active.leg.device.word(stage.setting)
         if name.endswith(".wav"):
             return []  # a brought response is levelled at 1 kHz when it is loaded
-        return self._shaped(_cabinet_power(stage, name))
+        exact = partial(_cabinet_at, name)
+        return self._shaped(_cabinet_power(stage, name), None if name == "none" else exact)
 
-    def _linear(self, stage: FilterStage | PassiveStage) -> list[Element]:
+    def filter(self, stage: FilterStage) -> list[Element]:
+        device = self.active.leg.device
+
+        def exact(freqs_hz: Real) -> Real:
+            return np.square(np.abs(filter_response(stage, device, np.maximum(freqs_hz, 5.0))))
+
+        return self._shaped(exact(GRID_HZ), exact)
+
+    def passive(self, stage: PassiveStage) -> list[Element]:
         response = stage_response(stage, self.active.leg.device, GRID_HZ)
         return self._shaped(np.square(np.abs(response)))
-
-    filter = passive = _linear
 
     def delay(self, stage: DelayStage) -> list[Element]:
         return []
 
-    def _shaped(self, power: Real) -> list[Element]:
-        return [Gain(_db(power[AT_1KHZ]), power)]
+    def _shaped(self, power: Real, exact: Callable[[Real], Real] | None = None) -> list[Element]:
+        return [Gain(_db(power[AT_1KHZ]), power, exact=exact)]
+
+
+def _cabinet_at(name: str, freqs_hz: Real) -> Real:
+    return np.asarray(np.square(magnitude(CABINETS[name], freqs_hz)))
 
 
 @lru_cache(maxsize=64)
@@ -451,7 +537,7 @@ def _amp_elements(active: Active, stage: AmpStage) -> list[Element]:
         Gain(before),
         NoiseSource(f"input of {name}", "amp", device.id, flat_density(voice.noise_dbu)),
         NoiseSource(f"hum of {name}", "hum", device.id, tones_density(hum)),
-        Curve(peak, idle),
+        Curve(settings, peak, idle),
         Gain(-after),
     ]
     if modeled:

@@ -1,0 +1,236 @@
+"""Shell commands that build a session up: new, arrangements, rig, import, instrument."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from diaulos.cli.output import print_json, print_lines
+from diaulos.cli.rig import JsonFlag, SessionArgument
+from diaulos.errors import InputError
+
+
+def new(
+    directory: Annotated[Path, typer.Argument(metavar="DIR")],
+    rate: Annotated[
+        int, typer.Option("--rate", min=8_000, max=192_000, help="Sample rate in Hz.")
+    ] = 48_000,
+    word: Annotated[str, typer.Option("--word", help="Samples of its files: 24 or float.")] = "24",
+    name: Annotated[str, typer.Option("--name", help="Its name; the folder's without.")] = "",
+    tempo: Annotated[float, typer.Option("--tempo", min=20.0, max=400.0, help="BPM.")] = 120.0,
+    metre: Annotated[str, typer.Option("--metre", help="Such as 4/4.")] = "4/4",
+    as_json: JsonFlag = False,
+) -> None:
+    """Make a new session with one rig, for reamping by box."""
+    from diaulos import wiring
+
+    if word not in ("24", "float"):
+        raise InputError(f"{word!r} is no word length.", remedy="Give 24 or float.")
+    folder, session = wiring.new_session(
+        directory,
+        name=name,
+        rate_hz=rate,
+        word_length="float" if word == "float" else "24",
+        tempo_bpm=tempo,
+        metre=metre,
+    )
+    folder.close()
+    data = {
+        "session": str(folder.path),
+        "name": session.name,
+        "rate_hz": session.sample_rate_hz,
+        "rigs": [{"id": rig.id, "name": rig.name} for rig in session.rigs],
+    }
+    if as_json:
+        print_json(data)
+    else:
+        print(f"{folder.path}: {session.sample_rate_hz} Hz")
+
+
+def arrangements(as_json: JsonFlag = False) -> None:
+    """Ready-made rigs to start from."""
+    from diaulos.work.rigs.building import arrangements as known
+
+    found = known()
+    if as_json:
+        print_json(
+            {
+                "arrangements": [
+                    {
+                        "id": one.id,
+                        "name": one.name,
+                        "sentence": one.sentence,
+                        "records": one.records,
+                        "reamps": one.reamps,
+                    }
+                    for one in found
+                ]
+            }
+        )
+        return
+    print_lines([(one.id, f"{one.name}. {one.sentence}") for one in found])
+
+
+def rig(
+    session_path: SessionArgument,
+    add: Annotated[
+        str, typer.Option("--add", metavar="ARRANGEMENT", help="Add a rig of an arrangement.")
+    ] = "",
+    name: Annotated[str, typer.Option("--name", help="What it is called.")] = "",
+    instrument: Annotated[
+        str,
+        typer.Option("--instrument", metavar="NAME", help="What is plugged in; gains for it."),
+    ] = "",
+    current: Annotated[bool, typer.Option("--current", help="It becomes the current rig.")] = False,
+    as_json: JsonFlag = False,
+) -> None:
+    """The rigs of a session; with --add one more."""
+    from diaulos import wiring
+    from diaulos.work.rigs.building import add_rig_edit, arranged
+
+    if not add and (name or instrument or current):
+        raise InputError("--name, --instrument and --current want --add.", where="rig")
+    folder = wiring.SessionFolder.open(session_path, read_only=not add)
+    try:
+        session = folder.load()
+        if add:
+            made = arranged(session, add, name, instrument)
+            session = add_rig_edit(session, made, current=current)(session)
+            folder.save(session)
+    finally:
+        folder.close()
+    rows = [
+        {
+            "id": one.id,
+            "name": one.name,
+            "current": one.id == session.current_rig,
+            "tracks": [{"name": track.name, "tap": track.tap} for track in one.tracks],
+        }
+        for one in session.rigs
+    ]
+    data: dict[str, Any] = {"session": str(folder.path), "rigs": rows}
+    if add:
+        data |= {"id": rows[-1]["id"], "name": rows[-1]["name"], "current": rows[-1]["current"]}
+    if as_json:
+        print_json(data)
+        return
+    for row in rows:
+        print(f"{row['id']}  {row['name']}{' (current)' if row['current'] else ''}")
+
+
+def import_files(
+    session_path: SessionArgument,
+    paths: Annotated[list[Path], typer.Argument(metavar="FILE...")],
+    name: Annotated[
+        str, typer.Option("--name", help="Of the take; the first file's without.")
+    ] = "",
+    instrument: Annotated[
+        str, typer.Option("--instrument", metavar="NAME", help="What was played.")
+    ] = "",
+    full_scale_dbu: Annotated[
+        float | None, typer.Option("--full-scale-dbu", help="dBu at 0 dBFS of a dry DI.")
+    ] = None,
+    channel: Annotated[
+        int | None, typer.Option("--channel", min=1, help="Of one file with several.")
+    ] = None,
+    as_json: JsonFlag = False,
+) -> None:
+    """Bring files in as one take: a single channel is a dry DI, else a track for every channel."""
+    from diaulos import wiring
+    from diaulos.session.instrument import one_line
+    from diaulos.work.takes.importing import ImportRequest, import_di
+    from diaulos.work.takes.take_import import TakeImportRequest, import_take, wanted_tracks
+
+    files = wiring.ExternalAudio()
+    wanted = tuple(one for path in paths for one in wanted_tracks(path, files.open(path).channels))
+    folder = wiring.SessionFolder.open(session_path)
+    try:
+        session = folder.load()
+        player = session.instrument(instrument).id if instrument else ""
+        called = name or one_line(paths[0].stem)
+        if len(paths) == 1 and (len(wanted) == 1 or channel is not None):
+            outcome = import_di(
+                ImportRequest(paths[0], called, channel and channel - 1, player,
+                              full_scale_dbu=full_scale_dbu),
+                session, store=folder, files=files, resample=wiring.resampled,
+                clock=wiring.local_now,
+            )  # fmt: skip
+        else:
+            if full_scale_dbu is not None or channel is not None:
+                raise InputError(
+                    "--full-scale-dbu and --channel are for a single dry DI.",
+                    remedy="Import that file by itself.",
+                )
+            outcome = import_take(
+                TakeImportRequest(called, wanted, player), session, store=folder, files=files,
+                resample=wiring.resampled, clock=wiring.local_now,
+            )  # fmt: skip
+        folder.save(outcome.edit(session))
+    finally:
+        folder.close()
+    take = outcome.take
+    data = {
+        "session": str(folder.path),
+        "take": take.id,
+        "name": take.name,
+        "tracks": [
+            {"id": t.id, "name": t.name, "tap": t.tap, "file": t.file, "frames": t.frames,
+             "peak_dbfs": t.peak_dbfs, "clipped_samples": t.clipped_samples}
+            for t in take.tracks
+        ],
+        "note": outcome.note or None,
+    }  # fmt: skip
+    if as_json:
+        print_json(data)
+        return
+    print(f"{take.name}: {len(take.tracks)} track{'' if len(take.tracks) == 1 else 's'}")
+    if outcome.note:
+        print(outcome.note)
+
+
+def instrument(
+    session_path: SessionArgument,
+    add: Annotated[
+        str, typer.Option("--add", metavar="KIND", help="guitar, baritone, bass, other or piezo.")
+    ] = "",
+    name: Annotated[str, typer.Option("--name", help="What it is called.")] = "",
+    pickup: Annotated[str, typer.Option("--pickup", metavar="TYPE", help="Of its pickup.")] = "",
+    tuning: Annotated[str, typer.Option("--tuning", metavar="NAME", help="Of its strings.")] = "",
+    as_json: JsonFlag = False,
+) -> None:
+    """The instruments of a session; with --add one more, with representative values."""
+    from diaulos import wiring
+    from diaulos.session.edits import add_instrument
+    from diaulos.work.rigs.building import new_instrument
+
+    if bool(add) != bool(name):
+        raise InputError("a new instrument wants --add KIND and --name NAME.", where="instrument")
+    folder = wiring.SessionFolder.open(session_path, read_only=not add)
+    try:
+        session = folder.load()
+        if add:
+            made = new_instrument(session, add, name, pickup=pickup, tuning=tuning)
+            session = add_instrument(made)(session)
+            folder.save(session)
+    finally:
+        folder.close()
+    rows: list[dict[str, Any]] = [
+        {
+            "id": one.id,
+            "name": one.name,
+            "family": one.family,
+            "strings": list(one.strings),
+            "measured": one.measured,
+        }
+        for one in session.instruments
+    ]
+    data: dict[str, Any] = {"session": str(folder.path), "instruments": rows}
+    if add:
+        data |= {"id": rows[-1]["id"], "name": rows[-1]["name"]}
+    if as_json:
+        print_json(data)
+        return
+    for row in rows:
+        print(f"{row['id']}  {row['name']}, {row['family']}, {' '.join(row['strings'])}")

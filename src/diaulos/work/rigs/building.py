@@ -1,0 +1,120 @@
+"""Sessions built up: arrangements as rigs, instruments as devices, by window and shell alike."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from diaulos.errors import EditError, InputError
+from diaulos.ids import free_id
+from diaulos.rig.course import trace_all
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import Rig
+from diaulos.rig.sources import INSTRUMENT
+from diaulos.rig.templates import TEMPLATES, build
+from diaulos.rig.trackplan import with_planned_gains
+from diaulos.session import edits
+from diaulos.session.edits import Edit
+from diaulos.session.instrument import FAMILY_WORDS, Family, Instrument
+from diaulos.session.model import Session
+from diaulos.session.representative import PICKUP_TYPES, TUNINGS, representative
+from diaulos.work.rigs.look import rig_graph
+
+
+@dataclass(frozen=True)
+class Arrangement:
+    """An arrangement, and what it is for: `records` where a track starts at an instrument,
+    `reamps` where one starts at a played track."""
+
+    id: str
+    name: str
+    sentence: str
+    records: bool
+    reamps: bool
+
+
+def arrangements() -> tuple[Arrangement, ...]:
+    """What there is to start a rig from."""
+    found = []
+    for one in TEMPLATES.values():
+        courses = [t.course for t in trace_all(RigGraph(build(one.id, "rig"))) if t.course]
+        found.append(
+            Arrangement(
+                one.id,
+                one.name,
+                one.sentence,
+                any(course.source is not None for course in courses),
+                any(course.source is None for course in courses),
+            )
+        )
+    return tuple(found)
+
+
+def arranged(session: Session, arrangement: str, name: str = "", instrument: str = "") -> Rig:
+    """A rig of an arrangement (its id or name) with an id and a name that are free here. With
+    an instrument (id or name) it is the one that is plugged in, and the gains are set for it."""
+    found = next(
+        (one.id for one in TEMPLATES.values() if arrangement in (one.id, one.name)), arrangement
+    )
+    rig = build(found, free_id({rig.id for rig in session.rigs}, "rig"))
+    names = {r.name for r in session.rigs}
+    if name and name in names:
+        raise EditError(f"There is already a rig {name!r}.", remedy="Give it another name.")
+    rig = rig.model_copy(update={"name": name or free_id(names, rig.name, between=" ")})
+    if not instrument:
+        return rig
+    chosen = session.instrument(instrument)
+    if chosen.position is None:
+        raise EditError(f"{chosen.name} has no pickup yet.", remedy="Choose a pickup for it.")
+    rig = with_instrument(rig, chosen)
+    target = session.target_peak_dbfs
+    return with_planned_gains(rig, target, rig_graph(session, rig))
+
+
+def with_instrument(rig: Rig, instrument: Instrument) -> Rig:
+    """The rig with an instrument of the session in place of each that it has."""
+    devices = [device for device in rig.devices if device.kind == INSTRUMENT]
+    if not devices:
+        raise EditError(
+            f"{rig.name} has no instrument: it plays stored takes.",
+            remedy="Leave the instrument out, or choose an arrangement that records.",
+        )
+    for device in devices:
+        rig = rig.with_setting(device.id, "instrument", instrument.id)
+    return rig
+
+
+def add_rig_edit(session: Session, rig: Rig, *, current: bool) -> Edit:
+    """The rig as one undoable step; the current rig stays unless it is asked for."""
+    added = edits.add_rig(rig)
+    if current or not session.rigs:
+        return added
+    stays = session.current_rig
+    return Edit(
+        added.label,
+        lambda now: added.change(now).model_copy(
+            update={"current_rig": stays if any(r.id == stays for r in now.rigs) else rig.id}
+        ),
+    )
+
+
+def new_instrument(
+    session: Session, kind: str, name: str, *, pickup: str = "", tuning: str = ""
+) -> Instrument:
+    """An instrument of a family with representative values. InputError for words that are none
+    of the known ones."""
+    families: dict[str, Family] = {str(family): family for family in FAMILY_WORDS}  # type: ignore[misc]
+    if kind not in families:
+        raise InputError(
+            f"unknown kind of instrument {kind!r}.", remedy=f"Known are: {', '.join(families)}."
+        )
+    if pickup and pickup not in PICKUP_TYPES:
+        raise InputError(
+            f"unknown pickup {pickup!r}.", remedy=f"Known are: {', '.join(PICKUP_TYPES)}."
+        )
+    if tuning and tuning not in TUNINGS:
+        raise InputError(f"unknown tuning {tuning!r}.", remedy=f"Known are: {', '.join(TUNINGS)}.")
+    if any(one.name == name for one in session.instruments):
+        raise EditError(f"There is already an instrument {name!r}.", remedy="Give another name.")
+    ident = free_id({one.id for one in session.instruments}, "instrument")
+    made = representative(ident, name, families[kind], pickup)
+    return made.model_copy(update={"strings": TUNINGS[tuning]}) if tuning else made

@@ -1,0 +1,130 @@
+"""A take held against what was planned for it: what came, and the likely culprit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from diaulos.errors import DiaulosError, EditError
+from diaulos.rig.course import trace_all
+from diaulos.rig.levels.causes import Cause, likely_causes
+from diaulos.rig.model import Control, PortRef, Rig
+from diaulos.rig.trackplan import gain_for, plan_tracks
+from diaulos.session.edits import Edit, change_rig
+from diaulos.session.model import Session, Take, Track
+from diaulos.work.rigs.look import rig_graph
+
+TOLD_DB = 2.0
+"""A track that is further from its plan is told."""
+
+
+@dataclass(frozen=True)
+class PlannedTrackLevel:
+    """A recorded track beside its plan, in dBFS; `planned` is unclipped and may exceed 0."""
+
+    name: str
+    planned_dbfs: float
+    got_dbfs: float
+    difference_db: float
+
+    @property
+    def told(self) -> bool:
+        """Whether it is far enough from the plan to be told."""
+        return abs(self.difference_db) > TOLD_DB
+
+
+@dataclass(frozen=True)
+class TakeCheck:
+    """What a take became of its plan. `culprit` is the likeliest cause over all its courses,
+    None where playing alone explains it."""
+
+    tracks: tuple[PlannedTrackLevel, ...]
+    culprit: Cause | None = None
+
+    @property
+    def words(self) -> str:
+        """In a line, "" where all is as planned."""
+        off = [one for one in self.tracks if one.told]
+        if not off:
+            return ""
+        worst = max(off, key=lambda one: abs(one.difference_db))
+        way = "louder" if worst.difference_db > 0.0 else "quieter"
+        words = f"{worst.name} is {abs(worst.difference_db):.1f} dB {way} than planned."
+        return f"{words} {self.culprit.words}" if self.culprit is not None else words
+
+
+def check_take(session: Session, take: Take) -> TakeCheck:
+    """A take's tracks against the plan that was stored with them."""
+    rows = []
+    for track in take.tracks:
+        difference = track.difference_db
+        if difference is not None and track.planned_dbfs is not None:
+            rows.append(
+                PlannedTrackLevel(track.name, track.planned_dbfs, track.peak_dbfs, difference)
+            )
+    found = TakeCheck(tuple(rows))
+    if not any(one.told for one in rows):
+        return found
+    return TakeCheck(tuple(rows), _culprit(session, take))
+
+
+def _culprit(session: Session, take: Take) -> Cause | None:
+    rig = session.snapshots.get(take.rig_hash)
+    if rig is None:
+        return None
+    by_port = _by_port(session, take, rig)
+    try:
+        courses = {one.track: one.course for one in trace_all(rig_graph(session, rig))}
+        causes = likely_causes(
+            {ref: course for ref, course in courses.items() if course and ref in by_port},
+            {ref: min(0.0, track.peak_dbfs) for ref, track in by_port.items()},
+            {ref: track.planned_dbfs or 0.0 for ref, track in by_port.items()},
+            most=1,
+            exact=False,
+        )
+    except DiaulosError:
+        return None
+    return next((cause for cause in causes if cause.explains), None)
+
+
+def _by_port(session: Session, take: Take, rig: Rig) -> dict[PortRef, Track]:
+    """The take's planned tracks by where the rig records them."""
+    graph = rig_graph(session, rig)
+    ports = {one.name: one.port for one in rig.tracks if graph.has(one.port)}
+    return {
+        ports[track.name]: track
+        for track in take.tracks
+        if track.name in ports and track.planned_dbfs is not None
+    }
+
+
+def heard_gain_edit(session: Session, take: Take, rig_id: str = "") -> Edit:
+    """The gains of the rig set for what was heard in a take: as high as the target lets them
+    be, had it been played like that. EditError where no gain is to be turned."""
+    rig = session.rig(rig_id)
+    graph = rig_graph(session, rig)
+    plans = {plan.track: plan for plan in plan_tracks(graph)}
+    by_port = _by_port(session, take, rig)
+    turned: list[tuple[str, Control, float]] = []
+    for ref, track in by_port.items():
+        plan = plans.get(ref)
+        off = track.difference_db
+        if plan is None or plan.converter_dbfs is None or off is None:
+            continue
+        if track.clipped_samples:
+            off = max(off, 0.0)  # how much more there was, a clipped track does not tell
+        found = gain_for(plan, session.target_peak_dbfs - off)
+        if found is not None and found[2] != found[1].value:
+            turned.append((found[0].id, found[1], found[2]))
+    if not turned:
+        raise EditError(
+            "No gain is to be turned for what was heard.",
+            where=take.name,
+            remedy="It came as planned, or what it is recorded through has no gain.",
+        )
+
+    def change(rig: Rig) -> Rig:
+        for device, control, value in turned:
+            rig = rig.with_setting(device, control.id, value)
+        return rig
+
+    return change_rig(rig.id, "Set gain for what was heard", change)
