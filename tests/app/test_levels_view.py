@@ -593,3 +593,18 @@ def test_read_only_shows_and_does_not_set(
         assert not button.isEnabled()
     for field in view.controls.fields.values():
         assert not field.value.isEnabled()
+
+
+def test_loud_moments_are_told_and_room_is_left_for_them(shown: LevelsView, qtbot: QtBot) -> None:
+    qtbot.waitUntil(lambda: shown.verdict.loud.text() != "", timeout=60_000)
+    assert shown.verdict.loud.text().startswith("Loud moments to −")
+    target = shown.report.solved.solution.best.peak_dbfs
+    shown.loud.click()
+    settle(shown, qtbot)
+    assert held(shown) is not None
+    assert shown.rig is not None
+    assert shown._document.session.loud_moments
+    assert shown.report.solved.solution.aim.target_dbfs < -12.0
+    assert shown.report.solved.solution.best.peak_dbfs <= target
+    undo(shown, qtbot)
+    assert not shown.loud.isChecked()

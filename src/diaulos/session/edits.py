@@ -196,7 +196,7 @@ def change_rigs(label: str, change_of: Callable[[Rig], Rig]) -> Edit:
 
 
 TARGETS = frozenset(
-    {"target_peak_dbfs", "target_statistic", "target_rms_dbfs", "least_headroom_db"}
+    {"target_peak_dbfs", "target_statistic", "target_rms_dbfs", "least_headroom_db", "loud_moments"}
 )
 
 

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from diaulos.rig.course import Course
 from diaulos.rig.levels.diagram import LevelDiagram, level_diagram
 from diaulos.rig.levels.settings import CourseSetting, Role, settings_on, with_values
-from diaulos.rig.levels.spread import loud_moments_db
 from diaulos.rig.levels.whatif import scenario, scenarios
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.model import Session
@@ -68,8 +67,6 @@ class LevelsReport:
     asked: LevelDiagram | None
     """The chosen course under a what-if question."""
     worth: tuple[GainWorth, ...]
-    loud_db: float = 0.0
-    """How far loud moments of the chosen course come above its plan."""
 
 
 def look_at_levels(
@@ -93,8 +90,7 @@ def look_at_levels(
     said = verdict(chosen.diagram, solved, aim_of(session))
     course = chosen.diagram.course
     asked_ = asked(course, question, bits) if question in _questions(course) else None
-    worth = gain_worth(course, bits)
-    return LevelsReport(rig, courses, chosen, solved, said, asked_, worth, loud_moments_db(course))
+    return LevelsReport(rig, courses, chosen, solved, said, asked_, gain_worth(course, bits))
 
 
 def _questions(course: Course) -> set[str]:

@@ -54,6 +54,8 @@ class VerdictPanel(QWidget):
         self.figure.setAccessibleName("Peak at the converter")
         self.target = TextLabel()
         self.target.setProperty("role", "muted")
+        self.loud = _wrapped("muted")
+        self.loud.setAccessibleName("Loud moments")
         self.asked = _wrapped("notice")
         self.asked.setAccessibleName("What if")
         self.asked.hide()
@@ -75,6 +77,7 @@ class VerdictPanel(QWidget):
         head.addWidget(self.target)
         column.addLayout(head)
         column.addWidget(self.window_)
+        column.addWidget(self.loud)
         column.addWidget(self.asked)
         for title, label in (
             ("Clips first", self.clips), ("Noise set by", self.noise),
@@ -98,6 +101,7 @@ class VerdictPanel(QWidget):
         said, chosen, solved = report.verdict, report.chosen, report.solved
         solution = solved.solution if solved is not None else None
         self.target.setText(target)
+        self.show_loud(None, 0.0)
         if said is None or chosen is None or chosen.diagram is None:
             self.figure.setText("\N{EN DASH}")
             self.window_.set_figures(None)
@@ -147,6 +151,22 @@ class VerdictPanel(QWidget):
         frees = [one.words for one in solved.freeings] if solved is not None else []
         if len(frees) > 1:
             self.second.setText(f"{self.second.text()} Or: {typeset(' '.join(frees[1:3]))}".strip())
+
+    def show_working(self) -> None:
+        """What is shown is older than the controls: it is being worked out."""
+        self.target.setText("being worked out…")
+
+    def show_loud(self, peak_dbfs: float | None, spread_db: float) -> None:
+        """How loud other playing of the same strength gets; nothing while nobody knows."""
+        self.loud.setVisible(peak_dbfs is not None)
+        if peak_dbfs is None:
+            return
+        top = number(peak_dbfs + spread_db)
+        self.loud.setText(f"Loud moments to {top} dBFS")
+        self.loud.setToolTip(
+            "The loudest of seven performances of the same strength, other chords and other "
+            f"moments: {number(spread_db)} dB above the planned one"
+        )
 
     def _show_asked(self, report: LevelsReport) -> None:
         """What a question would change, before and after."""

@@ -57,6 +57,10 @@ class LevelsSetting(LevelsChecking):
         self._document.apply(edits.set_target(target_statistic=statistic, **{field: value}))
         self.said.emit(str(self.target.currentData(Qt.ItemDataRole.ToolTipRole) or ""))
 
+    def _on_loud(self, on: bool) -> None:
+        if on != self._document.session.loud_moments:
+            self._document.apply(edits.set_target(loud_moments=on))
+
     def _on_loudest(self, value: float) -> None:
         chosen = self.report.chosen if self.report is not None else None
         if chosen is None or chosen.diagram is None:

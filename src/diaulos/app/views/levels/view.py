@@ -13,6 +13,7 @@ from diaulos.app.views.levels.setting import LevelsSetting
 from diaulos.app.widgets.controls import choose
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.figures import number
+from diaulos.rig.levels.spread import loud_moments_db
 from diaulos.rig.levels.whatif import scenarios
 from diaulos.rig.model import PortRef
 from diaulos.session.model import Session
@@ -28,6 +29,8 @@ from diaulos.work.rigs.soundcheck import (
 )
 
 REPORT_DELAY_MS = 20
+LATE_MS = 150
+"""After so long what is shown says that it is being worked out."""
 OWN_TARGET = "own"
 
 
@@ -63,6 +66,11 @@ class LevelsView(LevelsSetting):
         self.every.toggled.connect(self._on_every)
         self.tone.toggled.connect(lambda _on: self._timer.start())
         self.boxes.toggled.connect(lambda _on: self._timer.start())
+        self.loud.toggled.connect(self._on_loud)
+        self._late = QTimer(self)
+        self._late.setSingleShot(True)
+        self._late.setInterval(LATE_MS)
+        self._late.timeout.connect(self.verdict.show_working)
         self.distance_button.clicked.connect(self.toggle_distance)
         self.distance.left.connect(self.toggle_distance)
         self.distance.stepped.connect(self.next_course)
@@ -103,6 +111,7 @@ class LevelsView(LevelsSetting):
     def close_down(self) -> None:
         """The session goes."""
         self._timer.stop()
+        self._late.stop()
 
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.PaletteChange and self.report is not None:
@@ -124,6 +133,7 @@ class LevelsView(LevelsSetting):
         self._timer.start()
 
     def _show_target(self, session: Session) -> None:
+        self.loud.setChecked(session.loud_moments)
         aim = aim_of(session)
         wanted = (aim.statistic, aim.target_dbfs)
         at = next(
@@ -157,9 +167,31 @@ class LevelsView(LevelsSetting):
             else:
                 self._timer.start()
 
+        self._late.start()
         self._jobs.start(Job("levels", work, done, self.problem.emit, background=True))
 
+    def _ask_loud(self) -> None:
+        """How loud other playing gets: several performances, played beside the window."""
+        report, wanted = self.report, self._wanted()
+        chosen = report.chosen if report is not None else None
+        if chosen is None or chosen.diagram is None:
+            return
+        diagram = chosen.diagram
+
+        def work(progress: Progress, cancel: CancelToken) -> float:
+            return loud_moments_db(diagram.course)
+
+        def done(spread_db: float) -> None:
+            if wanted == self._wanted() and diagram.course.source is not None:
+                self.verdict.show_loud(diagram.converter.peak, spread_db)
+
+        def failed(error: Exception) -> None:
+            self.verdict.show_loud(None, 0.0)  # no converter: the verdict says so
+
+        self._jobs.start(Job("loud moments", work, done, failed, background=True))
+
     def _show_report(self, report: LevelsReport) -> None:
+        self._late.stop()
         self.report = report
         session = self._document.session
         writable = not self._document.read_only
@@ -175,7 +207,9 @@ class LevelsView(LevelsSetting):
         self.distance.show_report(report)
         self._show_loudest(report, writable)
         self._show_check()
+        self._ask_loud()
         self.solve_all.setEnabled(writable)
+        self.loud.setEnabled(writable)
         self.tone.setEnabled(writable)
         self._tell_courses()
 
