@@ -65,11 +65,6 @@ class LevelsLayout(View):
         )
         self.boxes = QCheckBox("Other DI boxes")
         self.boxes.setToolTip("A DI box of another kind is at hand: the solver may ask for it")
-        self.loud = QCheckBox("Room for loud moments")
-        self.loud.setToolTip(
-            "The target is then for the loudest of several performances of the same strength, not "
-            "for the planned one"
-        )
         self.distance_button = QPushButton("Distance (V)")
         self.distance_button.setToolTip("Readable at two metres: one figure, one instruction")
         self.diagram = LevelDiagramWidget()
@@ -87,6 +82,7 @@ class LevelsLayout(View):
         self.area.setFrameShape(QScrollArea.Shape.NoFrame)
         self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.verdict = VerdictPanel()
+        self.loud = self.verdict.room
         self.verdict_area = QScrollArea()
         self.verdict_area.setWidget(self.verdict)
         self.verdict_area.setWidgetResizable(True)
@@ -130,7 +126,6 @@ class LevelsLayout(View):
         foot.addWidget(self.every)
         foot.addWidget(self.tone)
         foot.addWidget(self.boxes)
-        foot.addWidget(self.loud)
         hint = TextLabel("L locks a control.")
         hint.setProperty("role", "muted")
         foot.addSpacing(8)

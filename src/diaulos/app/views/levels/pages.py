@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal, SignalInstance
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
+    QCheckBox,
     QHBoxLayout,
     QLabel,
     QPushButton,
@@ -54,8 +55,15 @@ class VerdictPanel(QWidget):
         self.figure.setAccessibleName("Peak at the converter")
         self.target = TextLabel()
         self.target.setProperty("role", "muted")
-        self.loud = _wrapped("muted")
+        self.loud = TextLabel()
+        self.loud.setProperty("role", "muted")
         self.loud.setAccessibleName("Loud moments")
+        self.room = QCheckBox("Leave room")
+        self.room.setAccessibleName("Leave room for loud moments")
+        self.room.setToolTip(
+            "The target is then for the loudest of several performances of the same strength, not "
+            "for the planned one"
+        )
         self.asked = _wrapped("notice")
         self.asked.setAccessibleName("What if")
         self.asked.hide()
@@ -77,7 +85,11 @@ class VerdictPanel(QWidget):
         head.addWidget(self.target)
         column.addLayout(head)
         column.addWidget(self.window_)
-        column.addWidget(self.loud)
+        moments = QHBoxLayout()
+        moments.addWidget(self.loud)
+        moments.addStretch(1)
+        moments.addWidget(self.room)
+        column.addLayout(moments)
         column.addWidget(self.asked)
         for title, label in (
             ("Clips first", self.clips), ("Noise set by", self.noise),
@@ -158,8 +170,8 @@ class VerdictPanel(QWidget):
 
     def show_loud(self, peak_dbfs: float | None, spread_db: float) -> None:
         """How loud other playing of the same strength gets; nothing while nobody knows."""
-        self.loud.setVisible(peak_dbfs is not None)
         if peak_dbfs is None:
+            self.loud.setText("")
             return
         top = number(peak_dbfs + spread_db)
         self.loud.setText(f"Loud moments to {top} dBFS")
