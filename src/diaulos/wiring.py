@@ -29,6 +29,8 @@ from diaulos.work.ports import AudioBackend, DeviceInfo, DeviceList, OutputBacke
 from diaulos.work.rigs.audio import Played
 from diaulos.work.rigs.look import instrument_source, rig_graph
 from diaulos.work.rigs.rendering import played_volts
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
+from diaulos.work.takes.recording import RecordBackendFor
 
 __all__ = [
     "SUFFIX",
@@ -98,17 +100,19 @@ def rig_backend(
     silent: bool = False,
     impulses: Impulses | None = None,
     chords: str = PLANNED_CHORDS,
-) -> Callable[[Session, Rig, tuple[PortRef, ...]], AudioBackend]:
+) -> RecordBackendFor:
     """The bench as an input device: the players of a rig, in real time or as fast as it goes;
     `silent`, they hold their strings."""
 
-    def make(session: Session, rig: Rig, tracks: tuple[PortRef, ...]) -> AudioBackend:
-        graph = rig_graph(session, rig)
+    def make(
+        session: Session, rig: Rig, tracks: tuple[PortRef, ...], stored: Stored = NOTHING_STORED
+    ) -> AudioBackend:
+        graph = rig_graph(session, rig, stored)
         courses = [one.course for one in trace_all(graph) if one.track in tracks and one.course]
         starts = [course.start.device.id for course in courses if course.source is not None]
         players = []
         for start in dict.fromkeys(starts):
-            volts, recorded = played_volts(session, rig, start, seed, chords)
+            volts, recorded = played_volts(session, rig, start, seed, chords, stored)
             played = over_and_over(0.0 * volts if silent else volts)
             players.append(Played(start, played, recorded))
         faults = BenchFaults(seed=seed)
@@ -117,13 +121,13 @@ def rig_backend(
     return make
 
 
-def pluck_backend(
-    frets: tuple[int, ...] = (0,), *, paced: bool, seed: int = 1
-) -> Callable[[Session, Rig, tuple[PortRef, ...]], AudioBackend]:
+def pluck_backend(frets: tuple[int, ...] = (0,), *, paced: bool, seed: int = 1) -> RecordBackendFor:
     """The same device while a player tunes: one string after another, from the lowest, each at
     every one of the frets. A real port hears whoever is there and asks for no frets."""
 
-    def make(session: Session, rig: Rig, tracks: tuple[PortRef, ...]) -> AudioBackend:
+    def make(
+        session: Session, rig: Rig, tracks: tuple[PortRef, ...], stored: Stored = NOTHING_STORED
+    ) -> AudioBackend:
         graph = rig_graph(session, rig)
         courses = [one.course for one in trace_all(graph) if one.track in tracks and one.course]
         starts = [course.start.device.id for course in courses if course.source is not None]

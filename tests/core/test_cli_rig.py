@@ -14,6 +14,7 @@ from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.wiring import SessionFolder
 from diaulos.work.rigs.look import courses_data, findings_data, look_at
+from diaulos.work.rigs.stored import stored_of
 from support import RATE, performance
 
 
@@ -27,7 +28,9 @@ def with_rig(path: Path, change=lambda rig: rig, template: str = "hybrid") -> No
 
 def test_check_is_what_the_core_says(capsys: pytest.CaptureFixture[str], demo_copy: Path) -> None:
     code, data = run_json(capsys, "check", demo_copy, "--rig", "rig04")
-    report = look_at(SessionFolder.open(demo_copy, read_only=True).load(), "rig04")
+    folder = SessionFolder.open(demo_copy, read_only=True)
+    session = folder.load()
+    report = look_at(session, "rig04", stored_of(session, folder))
     assert code == 11
     assert data["worst"] == "fault"
     assert data["findings"] == findings_data(report.findings)

@@ -19,6 +19,7 @@ from diaulos.rig.excerpt import (
     PLANNED_CHORDS,
     PLANNED_SEED,
     RATE_HZ,
+    Excerpt,
     chords_named,
     excerpt_of,
     simulated_excerpt,
@@ -30,16 +31,25 @@ from diaulos.rig.levels.settings import with_values
 from diaulos.rig.levels.solve import Aim, solve
 from diaulos.rig.levels.spread import loud_moments_db
 from diaulos.rig.model import AmpStage, CabinetStage, PortRef, SettingRef
-from diaulos.rig.playing import DRIVE_STEP_DB, start_of
+from diaulos.rig.playing import DRIVE_STEP_DB, play, start_of
 from diaulos.rig.templates import build
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu, plan_tracks
+from diaulos.session.edits import add_instrument, add_strength, add_take
+from diaulos.session.model import Session, Take, Track
+from diaulos.signal.strength import measure_strength
 from diaulos.storage.folder import SessionFolder
-from diaulos.units import gain_to_db
+from diaulos.units import dbu_to_peak_volt, gain_to_db
+from diaulos.wiring import new_session
+from diaulos.work.blocks import write_all
+from diaulos.work.instruments.strength import Strum, store_strum, strength_reading
+from diaulos.work.ports import FileNotes
+from diaulos.work.rigs.building import add_rig_edit, arranged, new_instrument
 from diaulos.work.rigs.levels import levels_of
-from diaulos.work.rigs.look import look_at
+from diaulos.work.rigs.look import instrument_source, look_at, rig_graph
 from diaulos.work.rigs.rendering import PLAYER_LOAD, recorded_gain
+from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.planned import check_take, heard_gain_edit
-from support import RATE
+from support import NOON, RATE
 
 LINEAR_DB, DRIVEN_DB = 0.3, 0.5
 
@@ -299,3 +309,97 @@ def test_a_take_off_its_plan_names_a_culprit_and_the_gain_is_set_for_it(
         }
     )
     assert check_take(session, mild).culprit is None
+
+
+# --- what is stored of an instrument's playing ---
+
+
+def strummed_session(
+    tmp_path: Path, chords: str, played_by: str = ""
+) -> tuple[SessionFolder, Session, np.ndarray]:
+    """A session with an instrument and a dry take of it; the EMF that was played."""
+    folder, session = new_session(tmp_path / "stored")
+    made = new_instrument(session, "guitar", "Red one")
+    session = add_instrument(made)(session)
+    session = add_rig_edit(session, arranged(session, "hybrid", "", "Red one"), current=True)(
+        session
+    )
+    source = instrument_source(made)
+    volts = strum_volts(source, PLAYER_LOAD, float(RATE), seed=5, chords=chords, strums=3)
+    samples = (volts / dbu_to_peak_volt(20.0)).astype(np.float32)
+    notes = FileNotes("strums", NOON)
+    sink = folder.create_audio("audio/t0001_k01.wav", RATE, 1, "float", notes)
+    write_all(sink, iter([samples[:, None]]))
+    track = Track(
+        id="k01", name="DI", tap="di", file="audio/t0001_k01.wav", frames=samples.size,
+        full_scale_dbu=20.0, load_ohm=1e6, load_pf=360.0,
+        peak_dbfs=gain_to_db(float(np.abs(samples).max())),
+    )  # fmt: skip
+    take = Take(
+        id="t0001", name="Verse", recorded_at="2026-05-09T12:00:00", instrument_id=made.id,
+        tracks=(track,), played_by=played_by,
+    )  # fmt: skip
+    return folder, add_take(take)(session), samples
+
+
+def test_the_newest_dry_take_is_what_levels_are_planned_by(tmp_path: Path) -> None:
+    folder, session, _ = strummed_session(tmp_path, "octaves")
+    stored = stored_of(session, folder)
+    (one,) = session.instruments
+    assert stored.excerpts[one.id].words == "DI of Verse"
+    rows = levels_of(session, "", stored)
+    assert rows[0].diagram is not None
+    assert rows[0].diagram.playing == "DI of Verse"
+    # As the bench plays it, so it comes.
+    graph = rig_graph(session, session.rig(), stored)
+    plans = [plan for plan in plan_tracks(graph) if plan.source]
+    got = heard(graph, plans[0].source)
+    for plan in plans:
+        assert plan.unclipped_dbfs is not None
+        within = DRIVEN_DB if shaped(plan) else LINEAR_DB
+        assert got[plan.track] == pytest.approx(plan.unclipped_dbfs, abs=within), plan.track
+    # The EMF behind the DI is what was played: with the load undone, the same shape.
+    emf = strummed((40, 45, 50, 55, 59, 64), "octaves", 5, float(RATE), strums=3)
+    known = excerpt_of(emf, "known")
+    assert loud_difference(known, stored.excerpts[one.id]) < 0.5
+
+
+def loud_difference(one: Excerpt, other: Excerpt) -> float:
+    loud = [play(e, 0.0).typical - play(e, 0.0).peak for e in (one, other)]
+    return abs(loud[0] - loud[1])
+
+
+def test_what_the_simulated_player_played_tells_nothing_new(tmp_path: Path) -> None:
+    folder, session, _ = strummed_session(tmp_path, "riff", played_by="bench")
+    assert stored_of(session, folder).excerpts == {}
+    assert stored_of(session, None).excerpts == {}
+    clipped = session.takes[0].tracks[0].model_copy(update={"clipped_samples": 3})
+    take = session.takes[0].model_copy(update={"tracks": (clipped,), "played_by": ""})
+    other = session.model_copy(update={"takes": (take,)})
+    assert stored_of(other, folder).excerpts == {}
+    # A file that is gone is no error of the plan.
+    gone = take.tracks[0].model_copy(update={"file": "audio/gone.wav", "clipped_samples": 0})
+    lost = session.model_copy(update={"takes": (take.model_copy(update={"tracks": (gone,)}),)})
+    assert stored_of(lost, folder).excerpts == {}
+
+
+def test_a_stored_strum_goes_before_a_take(tmp_path: Path) -> None:
+    folder, session, samples = strummed_session(tmp_path, "riff")
+    (one,) = session.instruments
+    strum = Strum(measure_strength(samples, float(RATE)), samples, RATE)
+    file = store_strum(folder, strum, FileNotes("strum", NOON))
+    assert file == "audio/s0001.wav"
+    reading = strength_reading(
+        strum.strength, one.position_id, "Strum 1", "2026-05-09T12:00:00", 20.0, file
+    )
+    session = add_strength(one.id, reading)(session)
+    assert file in session.used_files()
+    found = stored_of(session, folder).excerpts[one.id]
+    assert found.words == "Strum 1 of Red one"
+    assert store_strum(folder, strum, FileNotes("strum", NOON)) == "audio/s0002.wav"
+    flat = replace(strum, strength=replace(strum.strength, flat_tops=2))
+    assert store_strum(folder, flat, FileNotes("strum", NOON)) is None
+    graph = rig_graph(session, session.rig(), stored_of(session, folder))
+    plan = next(one for one in plan_tracks(graph) if one.tap == "di")
+    # As strong as the strum measured, through the same load.
+    assert plan.levels[0].peak == pytest.approx(strum.strength.peak_dbfs + 20.0, abs=0.2)

@@ -13,6 +13,7 @@ from diaulos.units import LOWEST_DB
 if TYPE_CHECKING:
     from diaulos.session.model import Session
     from diaulos.work.rigs.levels import CourseLevels
+    from diaulos.work.rigs.stored import Stored
 
 
 def levels(
@@ -46,6 +47,7 @@ def levels(
     """Every course station by station: peak, ceiling, noise, headroom; what clips first."""
     from diaulos import wiring
     from diaulos.errors import InputError
+    from diaulos.work.rigs.stored import stored_of
 
     if apply and not solve:
         raise InputError("--apply wants --solve.", remedy="Give both.")
@@ -54,8 +56,9 @@ def levels(
     folder = wiring.SessionFolder.open(session_path, read_only=not apply)
     try:
         session = folder.load()
-        found = _found(session, course, rig, tone)
-        rows, changed = _worked_out(session, found, rig, solve, free_tone, other_di)
+        stored = stored_of(session, folder)
+        found = _found(session, course, rig, stored, tone)
+        rows, changed = _worked_out(session, found, rig, stored, solve, free_tone, other_di)
         if loud:
             _add_loud(rows, found)
         if apply:
@@ -74,10 +77,12 @@ def levels(
         _print_course(row)
 
 
-def _found(session: Session, course: str, rig: str, tone: bool) -> tuple[CourseLevels, ...]:
+def _found(
+    session: Session, course: str, rig: str, stored: Stored, tone: bool
+) -> tuple[CourseLevels, ...]:
     from diaulos.work.rigs.levels import course_named, levels_of
 
-    found = levels_of(session, rig, tone=tone)
+    found = levels_of(session, rig, stored, tone=tone)
     return (course_named(found, course),) if course else found
 
 
@@ -95,6 +100,7 @@ def _worked_out(
     session: Session,
     wanted: tuple[CourseLevels, ...],
     rig: str,
+    stored: Stored,
     solve: bool,
     free_tone: bool,
     other_di: bool,
@@ -106,7 +112,7 @@ def _worked_out(
     if not solve:
         return levels_data(wanted), session
     tracks = tuple(one.track for one in wanted)
-    results = solve_rig(session, rig, tracks, free_tone=free_tone, other_di=other_di)
+    results = solve_rig(session, rig, tracks, stored, free_tone=free_tone, other_di=other_di)
     changed = solve_edit(session.rig(rig).id, results)(session)
     return levels_data(wanted, {one.track: one for one in results}), changed
 

@@ -55,6 +55,7 @@ def record(
     from diaulos import wiring
     from diaulos.errors import InputError
     from diaulos.rig.excerpt import CHORDS, PLANNED_CHORDS, PLANNED_SEED
+    from diaulos.work.rigs.stored import stored_of
     from diaulos.work.takes.impulses import load_impulses
     from diaulos.work.takes.over import over_bars
     from diaulos.work.takes.planned import check_take
@@ -93,7 +94,7 @@ def record(
     finally:
         folder.close()
     data = _data(done.take, session.sample_rate_hz, str(folder.path))
-    checked = check_take(done.edit(session), done.take)
+    checked = check_take(done.edit(session), done.take, stored_of(session, folder))
     data["off_plan"] = checked.words or None
     data["rounds"] = [one.id for one in done.takes]
     data["reason"] = str(done.result.stopped_by) if done.result.stopped_by else None

@@ -25,9 +25,11 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
     from diaulos.rig.checks import worst
     from diaulos.rig.safety import notices
     from diaulos.work.rigs.look import findings_data, look_at, planned_data
+    from diaulos.work.rigs.stored import stored_of
 
-    session = wiring.SessionFolder.open(session_path, read_only=True).load()
-    report = look_at(session, rig)
+    folder = wiring.SessionFolder.open(session_path, read_only=True)
+    session = folder.load()
+    report = look_at(session, rig, stored_of(session, folder))
     shown = [
         {"id": n.id, "title": n.title, "text": n.text, "read": n.id in report.rig.acknowledged}
         for n in notices(report.rig)
@@ -59,9 +61,11 @@ def courses(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFla
     """Every recorded track from its source, station by station."""
     from diaulos import wiring
     from diaulos.work.rigs.look import courses_data, look_at
+    from diaulos.work.rigs.stored import stored_of
 
-    session = wiring.SessionFolder.open(session_path, read_only=True).load()
-    report = look_at(session, rig)
+    folder = wiring.SessionFolder.open(session_path, read_only=True)
+    session = folder.load()
+    report = look_at(session, rig, stored_of(session, folder))
     rows = courses_data(report, float(session.sample_rate_hz))
     if as_json:
         print_json(
@@ -124,6 +128,7 @@ def render(
     from diaulos.work.rigs.look import look_at
     from diaulos.work.rigs.rendering import player_request
     from diaulos.work.rigs.rendering import render as play
+    from diaulos.work.rigs.stored import stored_of
     from diaulos.work.takes.impulses import load_impulses
 
     folder = wiring.SessionFolder.open(session_path, read_only=True)
@@ -133,7 +138,8 @@ def render(
         raise InputError("give --di FILE or --player, one of them.", where="render")
     report = look_at(session, rig)
     if di is None:
-        request = player_request(session, report.rig, seed, mains_hz, source)
+        stored = stored_of(session, folder)
+        request = player_request(session, report.rig, seed, mains_hz, source, stored=stored)
     else:
         request = _request(folder, session, rig, files, di, channel, full_scale_dbu, load_ohm)
         request = replace_fields(request, source=source, seed=seed, mains_hz=mains_hz)

@@ -23,6 +23,10 @@ def one_line(text: str, most: int = 200) -> str:
     return "".join(c if c.isprintable() else " " for c in text)[:most].strip()
 
 
+InsideFile = Annotated[
+    str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
+]
+"""A file of the session: one level down, no way out of the folder."""
 Ident = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]{0,40}$")]
 Name = Annotated[
     str,
@@ -154,6 +158,8 @@ class StrengthReading(Frozen):
     clipped_samples: int = Field(default=0, ge=0)
     flat_tops: int = Field(default=0, ge=0)
     full_scale_dbu: float | None = None
+    file: InsideFile | None = None
+    """Its loudest seconds: what levels are planned by."""
 
     @property
     def peak_dbu(self) -> float | None:

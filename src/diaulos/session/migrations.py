@@ -61,8 +61,14 @@ def _flat_tops_come(data: dict[str, Any]) -> dict[str, Any]:
 
 
 def _plans_are_kept(data: dict[str, Any]) -> dict[str, Any]:
-    """Version 7 keeps what was planned with a take and the strums of an instrument; older takes
-    have no plan."""
+    """Version 7 keeps what was planned with a take, the strums of an instrument, and who played.
+    Older takes have no plan; those that were recorded with a rig were played by the simulated
+    studio: nothing else could be recorded from."""
+    data = copy.deepcopy(data)
+    for key in ("takes", "take_bin"):
+        for take in _dicts(data, key):
+            if take.get("rig_hash"):
+                take["played_by"] = "bench"
     return data
 
 

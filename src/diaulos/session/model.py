@@ -14,6 +14,7 @@ from diaulos.session.instrument import (
     ComparedInput,
     Family,
     Ident,
+    InsideFile,
     Instrument,
     Name,
     Tone,
@@ -23,11 +24,8 @@ from diaulos.signal.loudness import Layout, Method
 
 SCHEMA_VERSION = 7
 
-InsideFile = Annotated[
-    str, StringConstraints(pattern=r"^(audio|impulses)/[A-Za-z0-9_][A-Za-z0-9._-]{0,120}$")
-]
-"""A file of the session: one level down, no way out of the folder."""
-
+SIMULATED = "bench"
+"""What played a take of the simulated studio."""
 WordLength = Literal["24", "float"]
 TargetStatistic = Literal["peak", "rms"]
 
@@ -197,6 +195,8 @@ class Take(Frozen):
     rig_hash: Word = ""
     """The rig as it was, in the session's snapshots; "" where nobody knows."""
     rig_name: Word = ""
+    played_by: Word = ""
+    """`SIMULATED`, or "" for a person."""
     instruments: dict[str, str] = Field(default_factory=dict)
     """Content hash of each instrument as it was, by the id of its device in the rig."""
     over: Word = ""
@@ -363,6 +363,8 @@ class Session(Frozen):
         files = {track.file for take in takes for track in take.tracks}
         files |= {one.file for take in takes for one in take.passes}
         files |= {item.item.file for item in self.bin}
+        known = (*self.instruments, *self.instrument_snapshots.values())
+        files |= {reading.file for one in known for reading in one.strength if reading.file}
         return files | {impulse.file for impulse in self.impulses}
 
 

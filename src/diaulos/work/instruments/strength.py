@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.signal.strength import Strength, measure_strength
+from diaulos.work.blocks import write_all
 from diaulos.work.capture.stream import Capture
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import (
     AudioBackend,
     AudioSource,
     CancelToken,
+    FileNotes,
     Progress,
+    SessionStore,
     StreamSpec,
     no_progress,
 )
@@ -21,12 +26,45 @@ from diaulos.work.ports import (
 # --- strength ------------------------------------------------------------------------
 
 BLOCK_FRAMES = 1_024
+KEPT_S = 3.2
+"""Of a strum; an excerpt is a little shorter."""
+
+
+@dataclass(frozen=True, eq=False)
+class Strum:
+    """What was measured, and the sound that it was measured from."""
+
+    strength: Strength
+    samples: NDArray[np.float32]
+    rate_hz: int
+
+
+def read_strum(source: AudioSource, channel: int = 0, seconds: float = 120.0) -> Strum:
+    """Strength of a file's channel (its first two minutes)."""
+    samples = read_mono(source, channel=channel, count=int(seconds * source.rate_hz))
+    found = measure_strength(samples, float(source.rate_hz), source.bits)
+    return Strum(found, samples, source.rate_hz)
 
 
 def read_strength(source: AudioSource, channel: int = 0, seconds: float = 120.0) -> Strength:
     """Strength of a file's channel (its first two minutes)."""
-    samples = read_mono(source, channel=channel, count=int(seconds * source.rate_hz))
-    return measure_strength(samples, float(source.rate_hz), source.bits)
+    return read_strum(source, channel, seconds).strength
+
+
+def store_strum(store: SessionStore, strum: Strum, notes: FileNotes) -> str | None:
+    """The loudest seconds of a strum as a file of the session, for levels to be planned by; None
+    where it clips: that is no measure of what was played."""
+    if strum.strength.clipped_samples or strum.strength.flat_tops:
+        return None
+    loudest = int(np.argmax(np.abs(strum.samples)))
+    count = min(strum.samples.size, round(KEPT_S * strum.rate_hz))
+    first = min(max(0, loudest - count // 2), strum.samples.size - count)
+    number = 1
+    while store.has_file(f"audio/s{number:04d}.wav"):
+        number += 1
+    sink = store.create_audio(f"audio/s{number:04d}.wav", strum.rate_hz, 1, "float", notes)
+    write_all(sink, iter([strum.samples[first : first + count, None]]))
+    return f"audio/s{number:04d}.wav"
 
 
 def record_strength(
@@ -35,7 +73,7 @@ def record_strength(
     seconds: float,
     progress: Progress = no_progress,
     cancel: CancelToken | None = None,
-) -> Strength:
+) -> Strum:
     """Record some seconds of strumming through a stream's first input and measure them."""
     cancel = cancel or CancelToken()
     total = int(seconds * rate_hz)
@@ -49,11 +87,17 @@ def record_strength(
     failure = capture.run(lambda taken: kept.append(taken.samples[:, 0]), look)
     if failure is not None:
         raise failure
-    return measure_strength(np.concatenate(kept)[:total], float(rate_hz))
+    samples = np.concatenate(kept)[:total]
+    return Strum(measure_strength(samples, float(rate_hz)), samples, rate_hz)
 
 
 def strength_reading(
-    found: Strength, position_id: str, label: str, made_at: str, full_scale_dbu: float | None
+    found: Strength,
+    position_id: str,
+    label: str,
+    made_at: str,
+    full_scale_dbu: float | None,
+    file: str | None = None,
 ) -> StrengthReading:
     """A measured strength as it is kept with an instrument."""
     return StrengthReading(
@@ -69,6 +113,7 @@ def strength_reading(
         clipped_samples=found.clipped_samples,
         flat_tops=found.flat_tops,
         full_scale_dbu=full_scale_dbu,
+        file=file,
     )
 
 

@@ -16,6 +16,7 @@ from diaulos.rig.sources import USUAL_CREST_DB
 from diaulos.session.edits import Edit, change_rig
 from diaulos.session.model import Session
 from diaulos.work.rigs.look import rig_graph
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
 
 @dataclass(frozen=True)
@@ -78,19 +79,21 @@ def aim_of(session: Session, *, free_tone: bool = False) -> Aim:
     )
 
 
-def traced_courses(session: Session, rig_id: str = "") -> dict[PortRef, Course]:
+def traced_courses(
+    session: Session, rig_id: str = "", stored: Stored = NOTHING_STORED
+) -> dict[PortRef, Course]:
     """The courses of a rig by track, those that have one."""
-    graph = rig_graph(session, session.rig(rig_id))
+    graph = rig_graph(session, session.rig(rig_id), stored)
     return {one.track: one.course for one in trace_all(graph) if one.course is not None}
 
 
 def levels_of(
-    session: Session, rig_id: str = "", *, tone: bool = False
+    session: Session, rig_id: str = "", stored: Stored = NOTHING_STORED, *, tone: bool = False
 ) -> tuple[CourseLevels, ...]:
     """The diagram of every recorded track, in the order of the plan; `tone`: of a sine at 1 kHz,
     to compare with a meter."""
     rig = session.rig(rig_id)
-    graph = rig_graph(session, rig, tone=tone)
+    graph = rig_graph(session, rig, stored, tone=tone)
     found = []
     for traced in trace_all(graph):
         name = course_name(rig, graph, traced.track)

@@ -25,6 +25,7 @@ from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session
 from diaulos.session.representative import HARD_PEAK_DBU
 from diaulos.units import ms_to_samples
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,7 +46,9 @@ class RigReport:
         return self.graph.rig
 
 
-def played_sources(session: Session, rig: Rig) -> dict[str, PlayedSource]:
+def played_sources(
+    session: Session, rig: Rig, stored: Stored = NOTHING_STORED
+) -> dict[str, PlayedSource]:
     """The session's instruments that a rig's instrument devices name, by device id."""
     instruments = {one.id: one for one in session.instruments}
     found = {}
@@ -54,7 +57,8 @@ def played_sources(session: Session, rig: Rig) -> dict[str, PlayedSource]:
             continue
         one = instruments.get(device.word("instrument"))
         if one is not None and one.position is not None:
-            found[device.id] = instrument_source(one)
+            source = instrument_source(one)
+            found[device.id] = replace(source, excerpt=stored.excerpts.get(one.id))
     return with_played_levels(rig, found)
 
 
@@ -105,14 +109,17 @@ def instrument_source(one: Instrument, jack_peak_dbu: float | None = None) -> Pl
     )  # fmt: skip
 
 
-def rig_graph(session: Session, rig: Rig, *, tone: bool = False) -> RigGraph:
-    """A rig with the session's instruments in it; `tone`: a sine at 1 kHz in place of playing."""
-    return RigGraph(rig, played_sources(session, rig), tone=tone)
+def rig_graph(
+    session: Session, rig: Rig, stored: Stored = NOTHING_STORED, *, tone: bool = False
+) -> RigGraph:
+    """A rig with the session's instruments in it, and what is stored of their playing; `tone`: a
+    sine at 1 kHz in its place."""
+    return RigGraph(rig, played_sources(session, rig, stored), tone=tone)
 
 
-def look_at(session: Session, rig_id: str = "") -> RigReport:
+def look_at(session: Session, rig_id: str = "", stored: Stored = NOTHING_STORED) -> RigReport:
     """Everything about a rig of the session, the current one by default."""
-    graph = rig_graph(session, session.rig(rig_id))
+    graph = rig_graph(session, session.rig(rig_id), stored)
     rate = float(session.sample_rate_hz)
     context = Context(graph, rate, session.target_peak_dbfs)
     used, free = inputs_left(graph.rig)

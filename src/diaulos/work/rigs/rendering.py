@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,6 +33,7 @@ from diaulos.work.ports import (
 )
 from diaulos.work.rigs.audio import Played, RigAudio
 from diaulos.work.rigs.look import rig_graph
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
 Real = NDArray[np.float64]
 
@@ -75,10 +76,11 @@ def player_request(
     source: str = "",
     strums: int = STRUMS,
     chords: str = PLANNED_CHORDS,
+    stored: Stored = NOTHING_STORED,
 ) -> RenderRequest:
     """A simulated player who strums the rig's instrument as hard as it goes; with the plan's own
-    seed and chords what the plan goes by."""
-    graph = rig_graph(session, rig)
+    seed and chords what the plan goes by, which may be a stored excerpt."""
+    graph = rig_graph(session, rig, stored)
     device = render_source(graph, source)
     played = source_of(graph, device)
     if played is None:
@@ -87,8 +89,9 @@ def player_request(
             where=rig.name,
             remedy="Give a stored DI.",
         )
+    own = seed == PLANNED_SEED and chords == PLANNED_CHORDS
     volts = strum_volts(
-        played,
+        played if own else replace(played, excerpt=None),
         PLAYER_LOAD,
         float(session.sample_rate_hz),
         seed=seed,
@@ -110,11 +113,16 @@ def player_request(
 
 
 def played_volts(
-    session: Session, rig: Rig, source: str, seed: int, chords: str = PLANNED_CHORDS
+    session: Session,
+    rig: Rig,
+    source: str,
+    seed: int,
+    chords: str = PLANNED_CHORDS,
+    stored: Stored = NOTHING_STORED,
 ) -> tuple[Real, Callable[[Real], Real]]:
     """What a simulated player plays on an instrument of the rig, in volts as a DI holds them,
     and the gain from the EMF to that."""
-    request = player_request(session, rig, seed, source=source, chords=chords)
+    request = player_request(session, rig, seed, source=source, chords=chords, stored=stored)
     blocks = [block[:, 0] for block in request.di.blocks()]
     volts = np.concatenate(blocks).astype(np.float64) * dbu_to_peak_volt(PLAYER_FULL_SCALE_DBU)
     played = source_of(rig_graph(session, rig), rig.device(source))

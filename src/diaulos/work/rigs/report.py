@@ -12,6 +12,7 @@ from diaulos.rig.model import PortRef, Rig
 from diaulos.session.model import Session
 from diaulos.work.rigs.levels import CourseLevels, aim_of, levels_of, word_bits
 from diaulos.work.rigs.solving import Solved, solve_rig
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 from diaulos.work.rigs.verdicts import Verdict, verdict
 
 
@@ -73,6 +74,7 @@ def look_at_levels(
     session: Session,
     track: PortRef | None = None,
     question: str = "",
+    stored: Stored = NOTHING_STORED,
     *,
     free_tone: bool = False,
     other_di: bool = False,
@@ -80,12 +82,14 @@ def look_at_levels(
     """The current rig's diagrams, and the chosen course (the first by default) solved."""
     rig = session.rig()
     bits = word_bits(session)
-    courses = levels_of(session)
+    courses = levels_of(session, "", stored)
     chosen = next((one for one in courses if one.track == track), None)
     chosen = chosen or next((one for one in courses if one.diagram is not None), None)
     if chosen is None or chosen.diagram is None:
         return LevelsReport(rig, courses, chosen, None, None, None, ())
-    found = solve_rig(session, rig.id, (chosen.track,), free_tone=free_tone, other_di=other_di)
+    found = solve_rig(
+        session, rig.id, (chosen.track,), stored, free_tone=free_tone, other_di=other_di
+    )
     solved = next(iter(found), None)
     said = verdict(chosen.diagram, solved, aim_of(session))
     course = chosen.diagram.course

@@ -16,6 +16,7 @@ from diaulos.session.edits import Edit, change_rig
 from diaulos.session.model import Session
 from diaulos.work.rigs.levels import aim_of, course_name
 from diaulos.work.rigs.look import rig_graph
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
 
 @dataclass(frozen=True)
@@ -39,6 +40,7 @@ def solve_rig(
     session: Session,
     rig_id: str = "",
     tracks: tuple[PortRef, ...] | None = None,
+    stored: Stored = NOTHING_STORED,
     *,
     free_tone: bool = False,
     other_di: bool = False,
@@ -50,7 +52,7 @@ def solve_rig(
     change."""
     rig = session.rig(rig_id)
     order = {track.port: index for index, track in enumerate(rig.tracks)}
-    graph = rig_graph(session, rig)
+    graph = rig_graph(session, rig, stored)
     wanted = sorted(trace_all(graph), key=lambda one: order.get(one.track, len(order)))
     decided: list[SettingRef] = []
     found: list[Solved] = []

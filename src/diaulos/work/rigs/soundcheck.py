@@ -33,6 +33,7 @@ from diaulos.work.ports import AudioSource, CancelToken, Progress, no_progress
 from diaulos.work.rigs.audio import RigAudio
 from diaulos.work.rigs.levels import set_played_edit, traced_courses
 from diaulos.work.rigs.rendering import player_request, render
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
 
 @dataclass(frozen=True)
@@ -77,6 +78,7 @@ def bench_check(
     audio: RigAudio,
     rig_id: str = "",
     *,
+    stored: Stored = NOTHING_STORED,
     seed: int = 1,
     surprise: bool = False,
     progress: Progress = no_progress,
@@ -84,7 +86,7 @@ def bench_check(
 ) -> SoundCheck:
     """The simulated player through the rig as described and as it stands: units some tenths
     of a dB off, and with `surprise` one control that stands otherwise than the session says."""
-    courses = traced_courses(session, rig_id)
+    courses = traced_courses(session, rig_id, stored)
     rig = session.rig(rig_id)
     stands, turned = _surprised(rig, courses, seed) if surprise else (rig, "")
     real = as_built(stands, seed)
@@ -101,19 +103,19 @@ def bench_check(
         def part(done: float, words: str, at: int = index) -> None:
             progress((at + done) / len(starts), words)
 
-        heard |= _peaks(session, audio, rig, real, start, seed, part, cancel)
+        heard |= _peaks(session, audio, rig, real, start, stored, seed, part, cancel)
     return SoundCheck(differences(courses, heard), likely_causes(courses, heard), True, turned)
 
 
 def _peaks(
-    session: Session, audio: RigAudio, described: Rig, stands: Rig, source: str, seed: int,
-    progress: Progress, cancel: CancelToken | None,
+    session: Session, audio: RigAudio, described: Rig, stands: Rig, source: str, stored: Stored,
+    seed: int, progress: Progress, cancel: CancelToken | None,
 ) -> dict[PortRef, float]:  # fmt: skip
     """Peaks of every track of one player, who plays what the plan goes by."""
     other = session.model_copy(
         update={"rigs": tuple(stands if r.id == stands.id else r for r in session.rigs)}
     )
-    request = player_request(session, described, source=source, strums=TEN_SECONDS)
+    request = player_request(session, described, source=source, strums=TEN_SECONDS, stored=stored)
     request = replace(request, session=other, seed=seed)
     done = render(
         request, lambda _track, _name: _Nowhere(), audio, progress=progress, cancel=cancel
@@ -148,9 +150,10 @@ def file_check(
     tracks: Mapping[PortRef, AudioSource],
     rig_id: str = "",
     channels: Mapping[PortRef, int] | None = None,
+    stored: Stored = NOTHING_STORED,
 ) -> SoundCheck:
     """Imported recordings of the loudest playing, one for each track, against the plan."""
-    courses = traced_courses(session, rig_id)
+    courses = traced_courses(session, rig_id, stored)
     heard: dict[PortRef, float] = {}
     for track, source in tracks.items():
         if track not in courses:

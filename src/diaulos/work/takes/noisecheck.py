@@ -20,6 +20,7 @@ from diaulos.units import LOWEST_DB
 from diaulos.work.capture.recorder import Recorder
 from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import look_at
+from diaulos.work.rigs.stored import NOTHING_STORED
 from diaulos.work.takes.ready import Armed, armed_tracks
 from diaulos.work.takes.recording import RecordBackendFor
 
@@ -136,7 +137,7 @@ def check_noise(
     rate = session.sample_rate_hz
     sinks = [_Memory() for _ in armed]
     recorder = Recorder(
-        backend_for(session, rig, tuple(one.port for one in armed)),
+        backend_for(session, rig, tuple(one.port for one in armed), NOTHING_STORED),
         sinks,
         rate,
         frames=round(SECONDS * rate),

@@ -12,6 +12,7 @@ from diaulos.rig.trackplan import gain_for, plan_tracks
 from diaulos.session.edits import Edit, change_rig
 from diaulos.session.model import Session, Take, Track
 from diaulos.work.rigs.look import rig_graph
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
 TOLD_DB = 2.0
 """A track that is further from its plan is told."""
@@ -52,7 +53,7 @@ class TakeCheck:
         return f"{words} {self.culprit.words}" if self.culprit is not None else words
 
 
-def check_take(session: Session, take: Take) -> TakeCheck:
+def check_take(session: Session, take: Take, stored: Stored = NOTHING_STORED) -> TakeCheck:
     """A take's tracks against the plan that was stored with them."""
     rows = []
     for track in take.tracks:
@@ -64,16 +65,16 @@ def check_take(session: Session, take: Take) -> TakeCheck:
     found = TakeCheck(tuple(rows))
     if not any(one.told for one in rows):
         return found
-    return TakeCheck(tuple(rows), _culprit(session, take))
+    return TakeCheck(tuple(rows), _culprit(session, take, stored))
 
 
-def _culprit(session: Session, take: Take) -> Cause | None:
+def _culprit(session: Session, take: Take, stored: Stored) -> Cause | None:
     rig = session.snapshots.get(take.rig_hash)
     if rig is None:
         return None
     by_port = _by_port(session, take, rig)
     try:
-        courses = {one.track: one.course for one in trace_all(rig_graph(session, rig))}
+        courses = {one.track: one.course for one in trace_all(rig_graph(session, rig, stored))}
         causes = likely_causes(
             {ref: course for ref, course in courses.items() if course and ref in by_port},
             {ref: min(0.0, track.peak_dbfs) for ref, track in by_port.items()},
@@ -97,11 +98,13 @@ def _by_port(session: Session, take: Take, rig: Rig) -> dict[PortRef, Track]:
     }
 
 
-def heard_gain_edit(session: Session, take: Take, rig_id: str = "") -> Edit:
+def heard_gain_edit(
+    session: Session, take: Take, rig_id: str = "", stored: Stored = NOTHING_STORED
+) -> Edit:
     """The gains of the rig set for what was heard in a take: as high as the target lets them
     be, had it been played like that. EditError where no gain is to be turned."""
     rig = session.rig(rig_id)
-    graph = rig_graph(session, rig)
+    graph = rig_graph(session, rig, stored)
     plans = {plan.track: plan for plan in plan_tracks(graph)}
     by_port = _by_port(session, take, rig)
     turned: list[tuple[str, Control, float]] = []

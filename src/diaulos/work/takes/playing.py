@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from diaulos.errors import EditError
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import PortRef
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu, plan_tracks
 from diaulos.session.edits import Edit, add_take
-from diaulos.session.model import Session, Take, Track, rig_hash
+from diaulos.session.model import SIMULATED, Session, Take, Track, rig_hash
 from diaulos.work.ports import (
     AudioSink,
     CancelToken,
@@ -22,6 +22,7 @@ from diaulos.work.ports import (
 from diaulos.work.rigs.audio import RigAudio
 from diaulos.work.rigs.look import node_load_of, rig_graph
 from diaulos.work.rigs.rendering import RenderedTrack, RenderRequest, player_request, render
+from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.importing import next_take_number
 
 
@@ -47,7 +48,7 @@ def play_take(
 ) -> PlayedTake:
     """A take's stored DI through a rig of the session: a new take with a track for what every
     recorder input received. Without a take a simulated player strums."""
-    rig = session.rig(rig_id)
+    rig, stored = session.rig(rig_id), stored_of(session, store)
     take = session.take(take_id) if take_id else None
     if take is not None and take.di is None:
         raise EditError(f"{take.name} has no dry DI.", remedy="Choose another take.")
@@ -73,9 +74,10 @@ def play_take(
             load_ohm=di.load_ohm or 1e6, load_pf=di.load_pf, seed=number,
         )  # fmt: skip
     else:
-        request = player_request(session, rig, seed=number)
+        request = player_request(session, rig, stored=stored)
+        request = replace(request, seed=number)
     result = render(request, sink_for, audio, impulses, progress, cancel)
-    plans = {plan.track: plan for plan in plan_tracks(rig_graph(session, rig))}
+    plans = {plan.track: plan for plan in plan_tracks(rig_graph(session, rig, stored))}
     order = {track.port: index for index, track in enumerate(rig.tracks)}
     tracks = tuple(
         _recorded(one, files[one.track], result.frames, plans[one.track], index, take is None)
@@ -88,6 +90,7 @@ def play_take(
         name=f"{name}, {rig.name}"[:200],
         recorded_at=now.isoformat(timespec="seconds"),
         instrument_id=take.instrument_id if take is not None else "",
+        played_by=take.played_by if take is not None else SIMULATED,
         tracks=tracks,
         notes=f"Played by the bench: {name}.",
     )

@@ -9,6 +9,7 @@ from diaulos.rig.model import PortRef, Tap
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu
 from diaulos.session.model import Session
 from diaulos.work.rigs.look import RigReport, look_at, node_load_of
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
 USUAL_MINUTES = 10.0
 
@@ -79,10 +80,14 @@ def bytes_needed(session: Session, tracks: int, minutes: float) -> int:
 
 
 def checklist(
-    session: Session, rig_id: str, free_bytes: int, minutes: float = USUAL_MINUTES
+    session: Session,
+    rig_id: str,
+    free_bytes: int,
+    minutes: float = USUAL_MINUTES,
+    stored: Stored = NOTHING_STORED,
 ) -> tuple[Condition, ...]:
     """What must be true now. Nothing is ticked by hand."""
-    report = look_at(session, rig_id)
+    report = look_at(session, rig_id, stored)
     armed = armed_tracks(report)
     worst = max((one.severity for one in report.findings), default=Severity.NOTE)
     dangers = [one for one in report.findings if one.severity is Severity.DANGER]

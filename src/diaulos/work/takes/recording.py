@@ -17,13 +17,14 @@ from diaulos.ids import free_id
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument
-from diaulos.session.model import Dropped, Session, Take, Track, content_hash, rig_hash
+from diaulos.session.model import SIMULATED, Dropped, Session, Take, Track, content_hash, rig_hash
 from diaulos.session.take_edits import add_recorded
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.recorder import BLOCK_FRAMES, Recorder, RecordResult
 from diaulos.work.measuring import finite_or_none, measure_source
 from diaulos.work.ports import AudioBackend, AudioSink, Clock, FileNotes
 from diaulos.work.rigs.look import look_at
+from diaulos.work.rigs.stored import Stored, stored_of
 from diaulos.work.takes.importing import has_take_file, next_take_number
 from diaulos.work.takes.notes import RecordingStore, TakeNote, recording_note
 from diaulos.work.takes.over import (
@@ -131,6 +132,11 @@ class Recording:
                 sink.abandon()
             self.store.forget_recording(self.files.take_id(0))
 
+    @property
+    def _simulated(self) -> bool:
+        info = self.recorder.capture.info
+        return info is not None and info.clock_id == SIMULATED
+
     # --- what it became ---
 
     def _takes(self, result: RecordResult) -> tuple[Take, ...]:
@@ -210,6 +216,7 @@ class Recording:
             metre=note.metre,
             rig_hash=rig_hash(self.rig),
             rig_name=self.rig.name,
+            played_by=SIMULATED if self._simulated else "",
             instruments={key: content_hash(one) for key, one in self.instruments.items()},
             notes=f"Ended early: {result.stopped_by}" if result.stopped_by else "",
             over=note.over,
@@ -251,8 +258,8 @@ def _words(takes: tuple[Take, ...], result: RecordResult) -> str:
     return " ".join(parts)
 
 
-RecordBackendFor = Callable[[Session, Rig, tuple[PortRef, ...]], AudioBackend]
-"""(session, rig, armed tracks) -> where the sound comes from."""
+RecordBackendFor = Callable[[Session, Rig, tuple[PortRef, ...], Stored], AudioBackend]
+"""(session, rig, armed tracks, what is stored of their playing) -> where the sound comes from."""
 
 
 @dataclass
@@ -339,11 +346,12 @@ def prepare(
     """Everything ready up to the first sample: files made, the note written."""
     session, over = request.session, request.over
     rig = session.rig(request.rig_id)
-    report = look_at(session, rig.id)
+    stored = stored_of(session, store)
+    report = look_at(session, rig.id, stored)
     armed = armed_tracks(report)
     if request.tracks:
         armed = tuple(one for one in armed if one.port in request.tracks)
-    for condition in checklist(session, rig.id, store.free_bytes(), 0.5):
+    for condition in checklist(session, rig.id, store.free_bytes(), 0.5, stored):
         if condition.must and not condition.holds:
             raise EditError(f"{condition.otherwise}.", where=rig.name, remedy=condition.remedy)
     if not armed:
@@ -367,7 +375,7 @@ def prepare(
         heard = over is not None or request.click or times.count_in
         ahead = Ahead(monitor, monitor.channels, rate) if heard else None
         recorder = Recorder(
-            backend_for(session, rig, tuple(one.port for one in armed)),
+            backend_for(session, rig, tuple(one.port for one in armed), stored),
             sinks,
             rate,
             frames=frames,

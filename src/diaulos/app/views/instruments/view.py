@@ -36,9 +36,14 @@ from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import Session
 from diaulos.session.representative import representative
 from diaulos.work.instruments.drive import make_up_db
-from diaulos.work.instruments.strength import read_strength, record_strength, strength_reading
+from diaulos.work.instruments.strength import (
+    read_strum,
+    record_strength,
+    store_strum,
+    strength_reading,
+)
 from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
-from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.ports import CancelToken, FileNotes, Progress
 from diaulos.work.reamp.planning import read_excerpt
 from diaulos.work.reamp.words import Loops
 
@@ -339,7 +344,9 @@ class InstrumentsView(View):
         if instrument is None:
             return
         store, files = self._document.store, self._services.files
-        now = self._services.clock().isoformat(timespec="seconds")
+        made_at = self._services.clock()
+        now = made_at.isoformat(timespec="seconds")
+        notes = FileNotes(f"{instrument.name}; {request.label}", made_at, history="strum")
 
         def work(progress: Progress, cancel: CancelToken) -> _Measured:
             progress(0.2, "Measuring strength")
@@ -348,10 +355,11 @@ class InstrumentsView(View):
                 if request.path is None
                 else files.open(request.path)
             )
-            found = read_strength(source, min(request.channel, source.channels - 1))
+            strum = read_strum(source, min(request.channel, source.channels - 1))
             reading = strength_reading(
-                found, instrument.position_id, request.label, now, request.full_scale_dbu
-            )
+                strum.strength, instrument.position_id, request.label, now,
+                request.full_scale_dbu, store_strum(store, strum, notes),
+            )  # fmt: skip
             return _Measured(instrument.id, reading)
 
         self.show_trims()
@@ -363,16 +371,20 @@ class InstrumentsView(View):
         if instrument is None or instrument.position is None:
             return
         rate, number_ = session.sample_rate_hz, len(instrument.strength) + 1
-        now = self._services.clock().isoformat(timespec="seconds")
+        made_at, store = self._services.clock(), self._document.store
+        now = made_at.isoformat(timespec="seconds")
         strums = self._services.strums
+        label = f"Bench strum {number_}"
+        notes = FileNotes(f"{instrument.name}; {label}", made_at, history="bench")
 
         def work(progress: Progress, cancel: CancelToken) -> _Measured:
             progress(0.05, "Plugging in")
             backend, full_scale_dbu = strums(instrument, Load(1e6, 50e-12), rate)
-            found = record_strength(backend, rate, STRUM_SECONDS, progress, cancel)
+            strum = record_strength(backend, rate, STRUM_SECONDS, progress, cancel)
             reading = strength_reading(
-                found, instrument.position_id, f"Bench strum {number_}", now, full_scale_dbu
-            )
+                strum.strength, instrument.position_id, label, now, full_scale_dbu,
+                store_strum(store, strum, notes),
+            )  # fmt: skip
             return _Measured(instrument.id, reading)
 
         self.show_trims()

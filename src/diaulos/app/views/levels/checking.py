@@ -29,6 +29,7 @@ from diaulos.work.rigs.soundcheck import (
     take_cause_edit,
     take_level_edit,
 )
+from diaulos.work.rigs.stored import stored_of
 
 
 class LevelsChecking(LevelsLayout):
@@ -63,13 +64,14 @@ class LevelsChecking(LevelsLayout):
         """Ten seconds on the bench, beside the plan."""
         session = self._document.session
         seed = 1 + len(session.rigs) + (self._services.clock().second if surprise else 0)
-        rig_id, audio = self.rig.id, self._services.rig_audio
+        rig_id, audio, store = self.rig.id, self._services.rig_audio, self._document.store
 
         def work(progress: Progress, cancel: CancelToken) -> SoundCheck:
             return bench_check(
                 session,
                 audio,
                 rig_id,
+                stored=stored_of(session, store),
                 seed=seed,
                 surprise=surprise,
                 progress=progress,
@@ -95,9 +97,10 @@ class LevelsChecking(LevelsLayout):
         if report is None or report.chosen is None:
             return
         session, track, files = self._document.session, report.chosen.track, self._services.files
+        store = self._document.store
 
         def work(progress: Progress, cancel: CancelToken) -> SoundCheck:
-            return file_check(session, {track: files.open(path)})
+            return file_check(session, {track: files.open(path)}, stored=stored_of(session, store))
 
         self._jobs.start(Job("Reading the sound check", work, self._on_check, self.problem.emit))
 

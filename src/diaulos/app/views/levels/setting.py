@@ -17,6 +17,7 @@ from diaulos.work.rigs.levels import (
     typed_played,
 )
 from diaulos.work.rigs.solving import Solved, second_edit, solve_edit, solve_rig
+from diaulos.work.rigs.stored import stored_of
 
 OWN_TARGET = "own"
 
@@ -109,10 +110,18 @@ class LevelsSetting(LevelsChecking):
         """Every course of the rig, one after the other."""
         session, rig_id = self._document.session, self.rig.id
         free, other_di = self.tone.isChecked(), self.boxes.isChecked()
+        store = self._document.store
 
         def work(progress: Progress, cancel: CancelToken) -> tuple[Solved, ...]:
+            stored = stored_of(session, store)
             return solve_rig(
-                session, rig_id, free_tone=free, other_di=other_di, with_freeings=False
+                session,
+                rig_id,
+                None,
+                stored,
+                free_tone=free,
+                other_di=other_di,
+                with_freeings=False,
             )
 
         def done(solved: tuple[Solved, ...]) -> None:

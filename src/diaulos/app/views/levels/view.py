@@ -27,6 +27,7 @@ from diaulos.work.rigs.report import LevelsReport, look_at_levels
 from diaulos.work.rigs.soundcheck import (
     SoundCheck,
 )
+from diaulos.work.rigs.stored import stored_of
 
 REPORT_DELAY_MS = 20
 LATE_MS = 150
@@ -156,9 +157,13 @@ class LevelsView(LevelsSetting):
         session, wanted = self._document.session, self._wanted()
         track, question = self._track, self._question
         free, other_di = self.tone.isChecked(), self.boxes.isChecked()
+        store = self._document.store
 
         def work(progress: Progress, cancel: CancelToken) -> LevelsReport:
-            return look_at_levels(session, track, question, free_tone=free, other_di=other_di)
+            stored = stored_of(session, store)
+            return look_at_levels(
+                session, track, question, stored, free_tone=free, other_di=other_di
+            )
 
         def done(report: LevelsReport) -> None:
             if wanted == self._wanted():

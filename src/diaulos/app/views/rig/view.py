@@ -30,6 +30,7 @@ from diaulos.rig.safety import notices
 from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.look import RigReport, look_at, rig_graph
+from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.playing import PlayedTake, play_take
 
@@ -231,10 +232,10 @@ class RigView(RigLayout):
 
     def _ask_report(self) -> None:
         """The findings are worked out beside the window: the first time takes a while."""
-        session, rig = self._document.session, self._shown_rig
+        session, rig, store = self._document.session, self._shown_rig, self._document.store
 
         def work(progress: Progress, cancel: CancelToken) -> RigReport:
-            return look_at(session)
+            return look_at(session, "", stored_of(session, store))
 
         def done(report: RigReport) -> None:
             if rig is self._shown_rig:

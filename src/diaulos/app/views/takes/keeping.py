@@ -17,6 +17,7 @@ from diaulos.session import take_edits
 from diaulos.session.edits import Edit
 from diaulos.session.model import Take
 from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.planned import TOLD_DB, TakeCheck, check_take, heard_gain_edit
 
 
@@ -114,13 +115,13 @@ class TakesKeeping(TakesLayout):
 
     def set_heard_gain(self) -> None:
         """The gains as the chosen take says: the target is what was really played."""
-        session, take = self._document.session, self.take
+        session, take, store = self._document.session, self.take, self._document.store
         if take is None:
             self.said.emit("Choose a take first.")
             return
 
         def work(progress: Progress, cancel: CancelToken) -> Edit:
-            return heard_gain_edit(session, take)
+            return heard_gain_edit(session, take, stored=stored_of(session, store))
 
         def done(edit: Edit) -> None:
             self._document.apply(edit)
@@ -129,13 +130,13 @@ class TakesKeeping(TakesLayout):
 
     def _ask_culprit(self) -> None:
         """Why the chosen take is off its plan, worked out beside the window."""
-        session, take = self._document.session, self.heard_take
+        session, take, store = self._document.session, self.heard_take, self._document.store
         self.book.show_check("")
         if take is None or not any(abs(t.difference_db or 0.0) > TOLD_DB for t in take.tracks):
             return
 
         def work(progress: Progress, cancel: CancelToken) -> TakeCheck:
-            return check_take(session, take)
+            return check_take(session, take, stored_of(session, store))
 
         def done(check: TakeCheck) -> None:
             if self.heard_take is take:

@@ -14,6 +14,7 @@ from diaulos.rig.model import PortRef
 from diaulos.session.model import Session
 from diaulos.work.instruments.tuning import Heard, Listener
 from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.rigs.stored import NOTHING_STORED
 from diaulos.work.takes.ready import Armed
 
 POLL_MS = 33
@@ -48,7 +49,7 @@ class TunerEar(QObject):
         self._stopping = self.was_cancelled = False
 
         def work(progress: Progress, cancel: CancelToken) -> bool:
-            backend = source(session, session.rig(), (track.port,))
+            backend = source(session, session.rig(), (track.port,), NOTHING_STORED)
             listener = Listener(backend, session.sample_rate_hz, answers.put)
             listener.run(lambda: cancel.cancelled or self._stopping)
             return cancel.cancelled

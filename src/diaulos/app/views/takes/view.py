@@ -27,6 +27,7 @@ from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import look_at
+from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.ready import armed_tracks, checklist
 from diaulos.work.takes.recording import Recorded, Recording, RecordRequest
 
@@ -187,9 +188,10 @@ class TakesView(TakesTuning):
         store = self._store
 
         def work(progress: Progress, cancel: CancelToken) -> Ready:
-            report = look_at(session)
+            stored = stored_of(session, store)
+            report = look_at(session, "", stored)
             armed = armed_tracks(report)
-            levels = {one.track: one.diagram for one in levels_of(session)}
+            levels = {one.track: one.diagram for one in levels_of(session, "", stored)}
             rows = []
             for one in armed:
                 diagram = levels.get(one.port)
@@ -203,7 +205,8 @@ class TakesView(TakesTuning):
                 )  # fmt: skip
                 held = min(0.0, end.peak)
                 rows.append(BoardRow(str(one.port), one.name, one.tap, figures, held))
-            return Ready(armed, checklist(session, "", store.free_bytes()), tuple(rows))
+            lines = checklist(session, "", store.free_bytes(), stored=stored)
+            return Ready(armed, lines, tuple(rows))
 
         def done(ready: Ready) -> None:
             if session is not self._document.session:
