@@ -120,8 +120,9 @@ def test_window_shell_and_core_agree(
         assert number(abs(row["first_clip"]["headroom_db"])) in shown.verdict.clips.text()
         assert row["noise_set_by"]["name"] in shown.verdict.noise.text()
         assert f"{row['snr_db']:.1f} dB" in shown.verdict.noise.text()
-        assert number(min(0.0, stations[f"Track {row['track'][-1]}"]["peak_dbfs"])) in (
-            strip[name].peak
+        assert number(row["planned_peak_dbfs"]) in strip[name].peak
+        assert stations[f"Track {row['track'][-1]}"]["peak_dbfs"] == pytest.approx(
+            row["planned_peak_dbfs"], abs=0.001
         )
         table = shown.noise.table
         assert table.rowCount() == len(row["noise_budget"])

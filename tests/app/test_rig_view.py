@@ -91,7 +91,7 @@ def test_window_shell_and_core_agree(
     assert tracks.rowCount() == len(courses) == 3
     for row, course in enumerate(courses):
         assert tracks.item(row, 1).text() == course["name"]
-        assert f"{abs(course['peak_dbfs']):.1f} dBFS" in tracks.item(row, 7).text()
+        assert f"{abs(course['planned_peak_dbfs']):.1f} dBFS" in tracks.item(row, 7).text()
         assert f"{course['delay_ms']:.2f} ms" == tracks.item(row, 6).text()
         assert (tracks.item(row, 8).text() == "yes") == any(
             at["clips_by_db"] for at in course["stations"]

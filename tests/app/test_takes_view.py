@@ -24,6 +24,8 @@ from diaulos.figures import counted, number
 from diaulos.rig.model import Rig
 from diaulos.session import edits, take_edits
 from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
+from diaulos.work.rigs.levels import levels_of
+from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.noisecheck import check_noise
 from support import RATE
 
@@ -453,3 +455,18 @@ def test_read_only_says_so(
     assert not desk.views["takes"].record_button.isEnabled()
     assert counted(1, "clip") == "1 clip"
     assert take_edits.keep_take("x", True).label == "Keep take"
+
+
+def test_the_board_shows_the_planned_figure_clipping_or_not(shown: TakesView, qtbot: QtBot) -> None:
+    """Takes said 0.0 where Levels said 18.6: one figure stands on both."""
+    session, store = held(shown), shown._document.store
+    diagrams = {
+        str(one.track): one.diagram for one in levels_of(session, "", stored_of(session, store))
+    }
+    assert shown.ready is not None
+    peaks = {row.key: row.held_dbfs for row in shown.ready.rows}
+    assert peaks
+    for key, peak in peaks.items():
+        diagram = diagrams[key]
+        assert diagram is not None
+        assert peak == pytest.approx(diagram.track.peak, abs=1e-6)

@@ -88,7 +88,7 @@ class TrackRow:
     @property
     def cells(self) -> tuple[str, ...]:
         """As text, in the order of `TRACK_HEAD`."""
-        course, peak = self.plan.course, self.plan.peak_dbfs
+        course, peak = self.plan.course, self.plan.unclipped_dbfs
         return (
             str(self.meant.input_number or "") if self.meant else "",
             self.name,

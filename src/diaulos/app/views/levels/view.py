@@ -314,7 +314,7 @@ class LevelsView(LevelsSetting):
         if first is not None and room is not None:
             state = f"clips by {number(-room)} dB" if room < 0.0 else f"{number(room)} dB left"
             words = f"{first.place.name}: {state}"
-        peak = min(0.0, diagram.track.peak)
+        peak = diagram.track.peak
         serious = room is not None and room < 0.0
         level = f"planned peak {number(peak):>6} dBFS"
         return CourseRow(one.name, diagram.course.tap, one.name, level, words, serious)

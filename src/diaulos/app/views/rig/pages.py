@@ -186,7 +186,7 @@ class TracksPage(QWidget):
                         Cell(cells[6], "Converters + processing + air (length / speed of sound)",
                              one.delay_ms, True),
                         Cell(cells[7], f"Loudest planned peak:\n{one.stations}",
-                             one.plan.peak_dbfs, True),
+                             one.plan.unclipped_dbfs, True),
                         Cell(cells[8], one.clips or "Nothing on its way clips.",
                              token="danger" if one.clips else ""),
                     ),

@@ -288,7 +288,7 @@ class RigView(RigLayout):
             own += [one for one in report.findings if one.cable and one.cable in on_way]
             bad = max(own, key=lambda one: one.severity, default=None)
             finding = f"{bad.severity.word}: {bad.cause}" if bad else "nothing is found"
-            peak = plan.peak_dbfs
+            peak = plan.unclipped_dbfs
             level = f"planned peak {number(peak):>6} dBFS" if peak is not None else "no course"
             serious = bad is not None and bad.severity >= Severity.FAULT
             rows.append(CourseRow(name, plan.tap or "", name, level, finding, serious))

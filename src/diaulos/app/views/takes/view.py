@@ -200,10 +200,10 @@ class TakesView(TakesTuning):
                 end = diagram.track
                 target = session.target_peak_dbfs
                 figures = LevelFigures(
-                    "dBFS", end.noise, 0.0, min(0.0, end.peak), min(0.0, end.typical),
+                    "dBFS", end.noise, 0.0, end.peak, end.typical,
                     (target - 1.0, target + 1.0),
                 )  # fmt: skip
-                held = min(0.0, end.peak)
+                held = end.peak
                 rows.append(BoardRow(str(one.port), one.name, one.tap, figures, held))
             lines = checklist(session, "", store.free_bytes(), stored=stored)
             return Ready(armed, lines, tuple(rows))
