@@ -352,6 +352,53 @@ def levels_session(runs: int) -> Row:
     return Row("levels, 16 courses solved", ours, plain, "1 s", note)
 
 
+def plan_course(runs: int) -> Row:
+    """A driven course planned from nothing, beside playing three strums through it."""
+    from diaulos.rig.bench import BenchFaults, strum_volts
+    from diaulos.rig.bench.steps import StepMaker
+    from diaulos.rig.course import trace
+    from diaulos.rig.graph import RigGraph
+    from diaulos.rig.levels.diagram import level_diagram
+    from diaulos.rig.playing import forget
+    from diaulos.rig.templates import build
+
+    graph = RigGraph(build("hybrid", "r1"))
+    course = trace(graph, graph.tracks[2])
+    assert course.source is not None
+    volts = strum_volts(course.source, course.source.jack_load, float(RATE), strums=3)
+
+    def cold() -> None:
+        forget()
+        level_diagram(course)
+
+    def played() -> None:
+        signal = volts
+        for step in StepMaker(course, RATE, BenchFaults.none(), None, lambda _key: 0).steps:
+            signal, _ = step.processor.process(signal, step.processor.initial_state())
+
+    seconds = in_turn(cold, played, runs)
+    note = "DI, pedals, amplifier, cabinet; plain: the sound itself, three strums"
+    return Row("plan of a course, cold", *seconds, "<= 3", note)
+
+
+def plan_rig(runs: int) -> Row:
+    """Sixteen courses planned from nothing, beside the same with all that was played kept."""
+    from diaulos.rig.playing import forget
+    from diaulos.session.model import Session
+    from diaulos.work.rigs.levels import levels_of
+    from support import big_rig
+
+    rig = big_rig(2)
+    session = Session(id="s", name="Bench", sample_rate_hz=RATE, rigs=(rig,), current_rig=rig.id)
+
+    def cold() -> None:
+        forget()
+        levels_of(session)
+
+    seconds = in_turn(cold, lambda: levels_of(session), runs)
+    return Row("plan of a rig, cold", *seconds, "a second or two", "plain: once more, warm")
+
+
 def writer(runs: int) -> Row:
     """The way from a cheap source into 32 files: a minute of 32 tracks at 48 kHz, against real
     time, in a process of its own whose peak memory is told (half a minute and a whole one)."""
@@ -571,6 +618,8 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "rig-growth": rig_growth,
     "levels": levels_course,
     "levels-session": levels_session,
+    "plan": plan_course,
+    "plan-rig": plan_rig,
     "writer": writer,
     "writer-paced": paced_writer,
     "waveforms": waveforms,

@@ -32,7 +32,6 @@ from diaulos.rig.model import (
     FilterStage,
     GainStage,
     PassiveStage,
-    Stage,
 )
 from diaulos.rig.noise import StageNoise, hears_thermal, input_noise
 from diaulos.rig.plan import (
@@ -234,13 +233,15 @@ def tones_density(lines: tuple[tuple[float, float], ...]) -> Real:
     return found
 
 
-def elements_of(course: Course) -> tuple[Element, ...]:
+def elements_of(course: Course, *, noises: bool = True) -> tuple[Element, ...]:
     """A whole course, from the instrument's EMF or the played track.
 
     Parameters
     ----------
     course
         From an instrument or a played track to a recorded one.
+    noises
+        False where only what is played counts: noise is most of the work.
 
     Returns
     -------
@@ -248,7 +249,7 @@ def elements_of(course: Course) -> tuple[Element, ...]:
     """
     found: list[Element] = []
     for step in cut(course):
-        found += step_elements(course, step)
+        found += step_elements(course, step, noises=noises)
     return tuple(found)
 
 
@@ -272,7 +273,7 @@ def last_that_bends(row: Sequence[Element]) -> int:
     return found
 
 
-def step_elements(course: Course, step: Segment | Active) -> list[Element]:
+def step_elements(course: Course, step: Segment | Active, *, noises: bool = True) -> list[Element]:
     """One segment, or the inside of one device.
 
     Parameters
@@ -281,20 +282,22 @@ def step_elements(course: Course, step: Segment | Active) -> list[Element]:
         From an instrument or a played track to a recorded one.
     step
         A segment or a device of the course.
+    noises
+        False where only what is played counts.
 
     Returns
     -------
     In order.
     """
     if isinstance(step, Segment):
-        return _segment_elements(course, step)
-    return _active_elements(course, step)
+        return _segment_elements(course, step, noises)
+    return _active_elements(course, step, noises)
 
 
 # --- between two devices ---
 
 
-def _segment_elements(course: Course, segment: Segment) -> list[Element]:
+def _segment_elements(course: Course, segment: Segment, noises: bool) -> list[Element]:
     load = segment.load
     ends = (segment.source, load)
     if segment.source.port.signal_class in DIGITAL_CLASSES:
@@ -320,6 +323,8 @@ def _segment_elements(course: Course, segment: Segment) -> list[Element]:
         found.append(gain)
         found.append(Read(_place(course, point, "dBu", point.port.max_dbu), point))
         before = power
+    if not noises:
+        return found
     # Noise of the network is worked out where it arrives, and put where it begins.
     assert before is not None
     back = np.maximum(before, 1e-300) / np.maximum(start.power, 1e-300)
@@ -373,17 +378,13 @@ def _place(course: Course, point: Point, unit: str, ceiling: float | None) -> Pl
 # --- inside a device ---
 
 
-def _active_elements(course: Course, active: Active) -> list[Element]:
+def _active_elements(course: Course, active: Active, noises: bool) -> list[Element]:
     leg = active.leg
     assert leg.path is not None
     found: list[Element] = []
     for number, stage in enumerate(leg.path.stages):
-        found += _stage_elements(course, active, stage, number)
+        found += _Elements(course, active, number, noises).read(stage)
     return found
-
-
-def _stage_elements(course: Course, active: Active, stage: Stage, number: int) -> list[Element]:
-    return _Elements(course, active, number).read(stage)
 
 
 @dataclass(frozen=True)
@@ -393,19 +394,20 @@ class _Elements(StageReader[list[Element]]):
     course: Course
     active: Active
     number: int
+    noises: bool
 
     def adc(self, stage: AdcStage) -> list[Element]:
-        return _adc_elements(self.course, self.active, stage)
+        return _adc_elements(self.course, self.active, stage, self.noises)
 
     def dac(self, stage: DacStage) -> list[Element]:
         return _dac_elements(self.active, stage, self.number)
 
     def amp(self, stage: AmpStage) -> list[Element]:
-        return _amp_elements(self.active, stage)
+        return _amp_elements(self.active, stage, self.noises)
 
     def gain(self, stage: GainStage) -> list[Element]:
         device = self.active.leg.device
-        noise = input_noise(stage.input_noise, stage.offsets, device)
+        noise = input_noise(stage.input_noise, stage.offsets, device) if self.noises else None
         found = _stage_noise(self.course, self.active, noise)
         found.append(Gain(stage.gain_db + offset_db(stage.offsets, device), inverts=stage.inverts))
         if stage.control is not None:
@@ -457,10 +459,11 @@ def _cabinet_power(stage: CabinetStage, name: str) -> Real:
     return np.asarray(np.square(np.abs(stage_response(stage, words, GRID_HZ))))
 
 
-def _adc_elements(course: Course, active: Active, stage: AdcStage) -> list[Element]:
+def _adc_elements(course: Course, active: Active, stage: AdcStage, noises: bool) -> list[Element]:
     device = active.leg.device
     full = full_scale_dbu(stage, device)
-    found = _stage_noise(course, active, input_noise(stage.input_noise, stage.offsets, device))
+    noise = input_noise(stage.input_noise, stage.offsets, device) if noises else None
+    found = _stage_noise(course, active, noise)
     if stage.control is None:
         found.append(Gain(-full))
     else:
@@ -517,7 +520,7 @@ def _dac_elements(active: Active, stage: DacStage, number: int) -> list[Element]
     return found
 
 
-def _amp_elements(active: Active, stage: AmpStage) -> list[Element]:
+def _amp_elements(active: Active, stage: AmpStage, noises: bool) -> list[Element]:
     device = active.leg.device
     settings = amp_settings(device)
     voice = VOICES[settings.voice]
@@ -528,21 +531,23 @@ def _amp_elements(active: Active, stage: AmpStage) -> list[Element]:
     def peak(level: float) -> float:
         return peak_volt_to_dbu(peak_output(settings, dbu_to_peak_volt(level)))
 
+    name = f"amplifier model of {device.name}" if modeled else device.name
+    end: list[Element] = [Gain(-after)]
+    if modeled:
+        end.append(Read(_inner(active, "model", f"{device.name}: amplifier model", None)))
+    if not noises:
+        return [Gain(before), Curve(settings, peak, FLAT), *end]
     hum = tuple(
         (MAINS_HZ * order, 10.0 ** (voice.hum_dbu / 10.0) * part**2) for order, part in HUM_PARTS
     )
     idle = np.square(idle_response(settings, GRID_HZ, AMP_RATE_HZ))
-    name = f"amplifier model of {device.name}" if modeled else device.name
-    found: list[Element] = [
+    return [
         Gain(before),
         NoiseSource(f"input of {name}", "amp", device.id, flat_density(voice.noise_dbu)),
         NoiseSource(f"hum of {name}", "hum", device.id, tones_density(hum)),
         Curve(settings, peak, idle),
-        Gain(-after),
+        *end,
     ]
-    if modeled:
-        found.append(Read(_inner(active, "model", f"{device.name}: amplifier model", None)))
-    return found
 
 
 def _stage_noise(course: Course, active: Active, noise: StageNoise | None) -> list[Element]:

@@ -155,7 +155,7 @@ class _Walk:
 def _walked(course: Course) -> _Walk:
     """The levels at the ports, the peak at the last converter, and what would arrive in the
     track if nothing were full from there on."""
-    row = elements_of(course)
+    row = elements_of(course, noises=False)
     free = last_that_bends(row)
     line = start_of(course)
     found: list[PlannedLevel] = []
@@ -203,7 +203,7 @@ def jack_full_scale_dbu(course: Course) -> float:
     for a course on which nothing is driven."""
     at_jack: float | None = None
     level = 0.0
-    for element in elements_of(course):
+    for element in elements_of(course, noises=False):
         if isinstance(element, (Gain, Knob)):
             level += element.db
         elif isinstance(element, Read) and at_jack is None:
