@@ -577,3 +577,32 @@ def test_the_load_seen_by_a_pickup_through_a_transformer() -> None:
 def test_a_version_2_rig_is_checked_too() -> None:
     """The rig that older sessions hold has nothing worse than a note."""
     assert all(f.severity <= Severity.NOTE for f in findings(reamp_rig()))
+
+
+def test_a_level_that_nobody_knows_is_no_fault() -> None:
+    """A preamp with nothing in it was said to clip by 8 dB and more."""
+    rig = (
+        patch(
+            ("mic_preamp", "pre"), ("interface4", "interface"), join=(("pre.out", "interface.in1"),)
+        )
+        .with_setting("interface", "mode1", "mic")
+        .with_setting("interface", "gain1", 40.0)
+    )
+    found = one(rig, "line-into-mic")
+    assert found.severity is Severity.CAUTION
+    assert "unknown" in found.consequence
+    assert "clip by" not in found.consequence
+
+
+def test_the_level_is_carried_through_passive_boxes() -> None:
+    """Into an input that nobody records: as loud as the same way into one that is recorded."""
+    rig = patch(
+        ("guitar", "guitar"), ("passive_di", "di"), ("interface4", "interface"),
+        join=(("guitar.out", "di.in"), ("di.out", "interface.in1")),
+    ).with_setting("interface", "mode1", "line")  # fmt: skip
+    context = Context(RigGraph(rig))
+    peak = context.peak_at(context.graph.plug(port("di.out")))
+    assert peak is not None
+    assert -30.0 < peak < -10.0
+    found = one(rig, "mic-into-line")
+    assert f"about {8.0 - peak:.0f} dB too quiet" in found.consequence

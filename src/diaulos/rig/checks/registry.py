@@ -112,7 +112,7 @@ class Context:
                     _loudest(self.peaks, course_levels(course), course)
                 except DiaulosError:
                     continue  # nothing is played there, or it cannot be worked out
-        return self.peaks.get(key, source.port.nominal_dbu)
+        return self.peaks.get(key)
 
     @cached_property
     def monitoring(self) -> MonitorPlan:

@@ -17,9 +17,15 @@ TUNINGS: dict[str, tuple[str, ...]] = {
     "open-g": ("D2", "G2", "D3", "G3", "B3", "D4"),
     "half-down": ("D#2", "G#2", "C#3", "F#3", "A#3", "D#4"),
     "baritone-b": ("B1", "E2", "A2", "D3", "F#3", "B3"),
+    "guitar7": ("B1", "E2", "A2", "D3", "G3", "B3", "E4"),
+    "guitar7-a": ("A1", "E2", "A2", "D3", "G3", "B3", "E4"),
+    "guitar8": ("F#1", "B1", "E2", "A2", "D3", "G3", "B3", "E4"),
     "bass": ("E1", "A1", "D2", "G2"),
+    "bass-d": ("D1", "A1", "D2", "G2"),
     "bass5": ("B0", "E1", "A1", "D2", "G2"),
     "bass5-dropped": ("A0", "E1", "A1", "D2", "G2"),
+    "bass5-c": ("E1", "A1", "D2", "G2", "C3"),
+    "bass6": ("B0", "E1", "A1", "D2", "G2", "C3"),
 }
 """Tunings by name; note names after equal temperament."""
 
