@@ -470,3 +470,18 @@ def test_the_board_shows_the_planned_figure_clipping_or_not(shown: TakesView, qt
         diagram = diagrams[key]
         assert diagram is not None
         assert peak == pytest.approx(diagram.track.peak, abs=1e-6)
+
+
+def test_e_sets_the_gain_for_what_was_heard(shown: TakesView, qtbot: QtBot) -> None:
+    """What came stands beside what was planned; the gain goes to where the target wants it."""
+    take = recorded(shown, qtbot)
+    di = next(track for track in take.tracks if track.tap == "di")
+    assert di.planned_dbfs is not None
+    assert di.difference_db == pytest.approx(0.0, abs=0.5)
+    assert "planned" in shown.book.about.toolTip()
+    before = held(shown).rig().device("interface").number("gain1")
+    press(qtbot, shown, Qt.Key.Key_E)
+    after = held(shown).rig().device("interface").number("gain1")
+    assert di.peak_dbfs + after - before == pytest.approx(-12.5, abs=0.6)
+    shown._document.undo()
+    assert held(shown).rig().device("interface").number("gain1") == before
