@@ -1,0 +1,120 @@
+"""A session built by a script: new, arrangements, rig, instrument, import."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from test_cli import documented, run, run_json
+
+from diaulos.rig.templates import TEMPLATES
+from diaulos.storage.folder import SessionFolder
+from support import RATE
+
+
+@pytest.fixture
+def folder(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> Path:
+    code, data = run_json(capsys, "new", tmp_path / "Shore", "--rate", "44100", "--tempo", "90")
+    assert code == 0
+    assert set(data) == documented("new")
+    return Path(data["session"])
+
+
+def test_a_new_session_is_not_made_over_another(
+    capsys: pytest.CaptureFixture[str], folder: Path
+) -> None:
+    assert folder.name == "Shore.diaulos"
+    session = SessionFolder.open(folder, read_only=True).load()
+    assert (session.sample_rate_hz, session.tempo_bpm) == (44_100, 90.0)
+    code, _, words = run(capsys, "new", folder)
+    assert code == 1
+    assert "there is a session already" in words
+    code, _, words = run(capsys, "new", folder.parent / "Other", "--word", "16")
+    assert code == 1
+    assert "no word length" in words
+
+
+def test_arrangements_say_what_they_are_for(capsys: pytest.CaptureFixture[str]) -> None:
+    code, data = run_json(capsys, "arrangements")
+    assert code == 0
+    assert set(data) == documented("arrangements")
+    rows = {row["id"]: row for row in data["arrangements"]}
+    assert set(rows) == set(TEMPLATES)
+    assert (rows["hybrid"]["records"], rows["hybrid"]["reamps"]) == (True, False)
+    assert (rows["reamp-box"]["records"], rows["reamp-box"]["reamps"]) == (False, True)
+    assert rows["bass"]["name"] == TEMPLATES["bass"].name
+
+
+def test_rigs_and_instruments_are_added(capsys: pytest.CaptureFixture[str], folder: Path) -> None:
+    code, data = run_json(
+        capsys, "instrument", folder, "--add", "bass", "--name", "Low", "--pickup", "active",
+        "--tuning", "Bass, six strings",
+    )  # fmt: skip
+    assert code == 0
+    assert set(data) == documented("instrument")
+    assert data["instruments"][-1]["strings"] == ["B0", "E1", "A1", "D2", "G2", "C3"]
+    code, data = run_json(
+        capsys, "rig", folder, "--add", TEMPLATES["bass"].name, "--name", "Cellar",
+        "--instrument", "Low",
+    )  # fmt: skip
+    assert code == 0
+    assert set(data) == documented("rig")
+    assert (data["name"], data["current"]) == ("Cellar", False)
+    session = SessionFolder.open(folder, read_only=True).load()
+    assert session.rig("Cellar").device("bass").word("instrument") == data_id(session, "Low")
+    assert session.rig().name == "Reamp by box"
+    for words, told in (
+        (("--add", "bass", "--name", "Cellar"), "already a rig"),
+        (("--add", "nothing"), "no template 'nothing'"),
+        (("--add", "bass", "--instrument", "Nobody"), "no instrument 'Nobody'"),
+        (("--add", "reamp-box", "--instrument", "Low"), "has no instrument"),
+        (("--name", "x"), "want --add"),
+    ):
+        code, _, error = run(capsys, "rig", folder, *words)
+        assert code == 1
+        assert told in error
+    for words, told in (
+        (("--add", "harp", "--name", "x"), "unknown kind"),
+        (("--add", "bass", "--name", "Low"), "already an instrument"),
+        (("--add", "bass", "--name", "y", "--pickup", "x"), "unknown pickup"),
+        (("--add", "bass", "--name", "y", "--tuning", "x"), "unknown tuning"),
+        (("--add", "bass"), "wants --add KIND and --name"),
+    ):
+        code, _, error = run(capsys, "instrument", folder, *words)
+        assert code == 1
+        assert told in error
+
+
+def data_id(session, name: str) -> str:  # type: ignore[no-untyped-def]
+    return str(session.instrument(name).id)
+
+
+def test_files_are_imported_as_takes(
+    capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path
+) -> None:
+    tone = 0.5 * np.sin(2 * np.pi * 220.0 * np.arange(RATE) / RATE)
+    soundfile.write(str(tmp_path / "dry.wav"), tone, RATE)
+    soundfile.write(str(tmp_path / "amp.wav"), np.stack([tone, 0.5 * tone], axis=1), RATE)
+    code, data = run_json(capsys, "import", folder, tmp_path / "dry.wav", "--full-scale-dbu", "14")
+    assert code == 0
+    assert set(data) == documented("import")
+    (track,) = data["tracks"]
+    assert track["tap"] == "di"
+    assert track["peak_dbfs"] == pytest.approx(-6.02, abs=0.1)
+    assert "Resampled" in str(data["note"])
+    code, data = run_json(
+        capsys, "import", folder, tmp_path / "dry.wav", tmp_path / "amp.wav", "--name", "Both"
+    )
+    assert code == 0
+    assert [one["tap"] for one in data["tracks"]] == ["di", "amp", "amp"]
+    session = SessionFolder.open(folder, read_only=True).load()
+    assert [take.name for take in session.takes] == ["dry", "Both"]
+    assert session.takes[0].tracks[0].full_scale_dbu == 14.0
+    code, _, words = run(capsys, "import", folder, tmp_path / "amp.wav", "--full-scale-dbu", "14")
+    assert code == 1
+    assert "single dry DI" in words
+    code, _, words = run(capsys, "import", folder, tmp_path / "gone.wav")
+    assert code == 1
+    assert "gone.wav" in words
