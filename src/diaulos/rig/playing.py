@@ -134,16 +134,10 @@ class Shape:
 
     def behind(self, gain: Gain) -> Shape:
         """The shape behind one more gain."""
-        found = self
-        if gain.inverts:
-            found = replace(found, inverts=not found.inverts)
-        if gain.shape is None or gain.flat:
-            return found
-        return replace(
-            found,
-            key=(*found.key, gain.key),
-            gains=(*found.gains, gain),
-        )
+        inverts = self.inverts is not gain.inverts
+        if gain.flat:
+            return Shape(self.key, self.gains, inverts)
+        return Shape((*self.key, gain.key), (*self.gains, gain), inverts)
 
     def taps(self) -> Array32:
         """As a minimum-phase FIR, which such parts are."""
@@ -209,18 +203,20 @@ class Line:
     def raised(self, db: float) -> Line:
         """Behind a plain gain."""
         if not self.branches:
-            return replace(self, tone_peak=self.tone_peak + db, tone_typical=self.tone_typical + db)
-        return replace(self, branches=tuple(replace(b, level=b.level + db) for b in self.branches))
+            return tone(self.tone_peak + db, self.tone_typical + db)
+        # Built outright: `replace` costs more than all else here, a thousand times a plan.
+        branches = tuple(_Branch(b.weight, b.signal, b.level + db, b.shape) for b in self.branches)
+        return Line(branches, typical_shift_db=self.typical_shift_db)
 
     def through(self, gain: Gain) -> Line:
         """Behind a linear gain."""
-        found = self.raised(gain.db)
-        if not found.branches or (gain.shape is None and not gain.inverts):
-            return found
-        return replace(
-            found,
-            branches=tuple(replace(b, shape=b.shape.behind(gain)) for b in found.branches),
+        if not self.branches or (gain.flat and not gain.inverts):
+            return self.raised(gain.db)
+        branches = tuple(
+            _Branch(b.weight, b.signal, b.level + gain.db, b.shape.behind(gain))
+            for b in self.branches
         )
+        return Line(branches, typical_shift_db=self.typical_shift_db)
 
     def driven(self, curve: Curve) -> Line:
         """Behind an amplifier, in dBu on both sides."""
