@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from mutants import mutants
 from one_khz import estimate
 from test_rig_whole import random_change
+from truth import turned
 
 from diaulos.errors import DiaulosError
 from diaulos.rig.bench.unit import as_built
@@ -27,7 +28,7 @@ from diaulos.rig.levels.calibration import (
     calibrated_inputs,
     with_input_calibration,
 )
-from diaulos.rig.model import Choice, Control, PortRef, Rig
+from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.monitoring import plan_monitoring
 from diaulos.rig.templates import TEMPLATES, Patch, build
 from diaulos.rig.trackplan import plan_tracks
@@ -41,20 +42,7 @@ NAMES = st.sampled_from(sorted(TEMPLATES))
 
 def shaken(name: str, seed: int, share: float = 0.3) -> Rig:
     """A template with some of its knobs turned and switches thrown."""
-    rng = random.Random(seed)
-    rig = build(name, "r1")
-    for device in rig.devices:
-        for setting in device.settings:
-            if rng.random() > share:
-                continue
-            if isinstance(setting, Control):
-                value: float | str = setting.nearest(rng.uniform(setting.minimum, setting.maximum))
-            elif isinstance(setting, Choice) and setting.options:
-                value = rng.choice([option for option, _ in setting.options])
-            else:
-                continue
-            rig = rig.with_setting(device.id, setting.id, value)
-    return rig
+    return turned(build(name, "r1"), random.Random(seed), share)
 
 
 @settings(max_examples=60)

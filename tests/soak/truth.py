@@ -41,8 +41,8 @@ def instruments() -> list[PlayedSource]:
     return [instrument_source(player.instrument) for player in PLAYERS]
 
 
-def shaken(rig: Rig, rng: random.Random, share: float = 0.25) -> Rig:
-    """Some knobs turned, switches thrown and cables of other lengths."""
+def turned(rig: Rig, rng: random.Random, share: float) -> Rig:
+    """Some knobs turned and switches thrown."""
     for device in rig.devices:
         for setting in device.settings:
             if rng.random() > share:
@@ -54,6 +54,12 @@ def shaken(rig: Rig, rng: random.Random, share: float = 0.25) -> Rig:
             else:
                 continue
             rig = rig.with_setting(device.id, setting.id, value)
+    return rig
+
+
+def shaken(rig: Rig, rng: random.Random, share: float = 0.25) -> Rig:
+    """The same, and cables of other lengths."""
+    rig = turned(rig, rng, share)
     cables = tuple(
         cable.model_copy(update={"length_m": round(rng.uniform(0.3, 12.0), 1)})
         if rng.random() < share else cable
