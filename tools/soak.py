@@ -11,6 +11,7 @@ from pathlib import Path
 HERE = Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(HERE / "tests" / name) for name in ("soak", "core", "")]
 
+import delays
 import disk
 import hostile
 import kills
@@ -24,6 +25,7 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
     "truth": lambda tenth, seed: truth.run(
         truth.RIGS // (10 if tenth else 1), truth.PERFORMANCES // (10 if tenth else 1), seed
     ),
+    "delays": lambda tenth, seed: delays.run(delays.PAIRS // (10 if tenth else 1), seed),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }
 

@@ -79,6 +79,14 @@ class RefusedError(DiaulosError):
         self.reason = reason
 
 
+class AmbiguousError(RefusedError):
+    """Several answers fit equally well. `candidates_samples` are the delays, likeliest first."""
+
+    def __init__(self, what: str, candidates_samples: tuple[float, ...], *, remedy: str) -> None:
+        super().__init__("ambiguous", what, remedy=remedy)
+        self.candidates_samples = candidates_samples
+
+
 class CancelledError(DiaulosError):
     """The person pressed Cancel. Nothing was changed."""
 

@@ -60,6 +60,30 @@ def test_align(capsys: pytest.CaptureFixture[str], pair: tuple[Path, Path]) -> N
     assert set(data) == documented("align")
 
 
+def test_align_within_limits(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """A loop is told within limits; without them the candidates are, nearest first."""
+    once = PLAYED[RATE : RATE + 43_211]
+    a = np.tile(once, 5)
+    soundfile.write(str(tmp_path / "a.wav"), a, RATE, subtype="FLOAT")
+    soundfile.write(str(tmp_path / "b.wav"), np.roll(a, 69), RATE, subtype="FLOAT")
+    both = (tmp_path / "a.wav", tmp_path / "b.wav")
+    code, data = run_json(capsys, "align", *both)
+    assert code == 3
+    assert data["reason"] == "ambiguous"
+    assert data["candidates_samples"][0] == pytest.approx(69.0, abs=1.0)
+    code, data = run_json(capsys, "align", *both, "--expect-ms", 43_211 / 48.0)
+    assert code == 3
+    assert data["candidates_samples"][0] == pytest.approx(69.0 + 43_211, abs=1.0)
+    code, data = run_json(capsys, "align", *both, "--max-delay-ms", 50)
+    assert code == 0
+    assert data["delay_samples"] == pytest.approx(69.0, abs=0.1)
+    at = ("--max-delay-ms", 50, "--expect-ms", 43_211 / 48.0)
+    code, data = run_json(capsys, "align", *both, *at)
+    assert code == 0
+    assert data["delay_samples"] == pytest.approx(69.0 + 43_211, abs=0.1)
+    assert run(capsys, "align", *both, "--max-delay-ms", -1)[0] == 2
+
+
 def test_align_writes_b_in_as_time(
     capsys: pytest.CaptureFixture[str], pair: tuple[Path, Path], tmp_path: Path
 ) -> None:

@@ -94,6 +94,26 @@ def align(
     fix_polarity: Annotated[
         bool, typer.Option("--fix-polarity", help="With --write: turn B's polarity to A's.")
     ] = False,
+    max_delay_ms: Annotated[
+        float | None,
+        typer.Option(
+            "--max-delay-ms",
+            metavar="MS",
+            help="Look no farther than this, early or late, from the expected delay.",
+            min=0.0,
+            max=3_600_000.0,
+        ),
+    ] = None,
+    expect_ms: Annotated[
+        float | None,
+        typer.Option(
+            "--expect-ms",
+            metavar="MS",
+            help="Where the delay is expected, B late being positive (0 if not given).",
+            min=-3_600_000.0,
+            max=3_600_000.0,
+        ),
+    ] = None,
     channel: ChannelOption = None,
     replace: ReplaceFlag = False,
     as_json: JsonFlag = False,
@@ -103,7 +123,7 @@ def align(
     from diaulos.work.blocks import ArraySource, one_channel
     from diaulos.work.measuring import read_mono
     from diaulos.work.ports import FileNotes
-    from diaulos.work.reamp.files import align_sources, write_aligned
+    from diaulos.work.reamp.files import Expected, align_sources, write_aligned
 
     files = wiring.ExternalAudio()
     sources = []
@@ -111,7 +131,8 @@ def align(
         source = files.open(path)
         index = one_channel(source, channel, str(path))
         sources.append(ArraySource(read_mono(source, channel=index), source.rate_hz))
-    result = align_sources(sources[0], sources[1], wiring.resample_whole)
+    expected = Expected(expect_ms, max_delay_ms)
+    result = align_sources(sources[0], sources[1], wiring.resample_whole, expected)
     record = result.record
     if write is not None:
         moved = sources[1]

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from diaulos.errors import CancelledError, DiaulosError, RefusedError
+from diaulos.errors import AmbiguousError, CancelledError, DiaulosError, RefusedError
 from diaulos.work.ports import Progress
 
 EXIT_DONE, EXIT_ERROR, EXIT_USAGE, EXIT_REFUSED = 0, 1, 2, 3
@@ -59,14 +59,15 @@ def report(error: DiaulosError, as_json: bool) -> int:
     reason = getattr(error, "reason", "")
     if as_json:
         name = type(error).__name__.removesuffix("Error").lower()
-        print_json(
-            {
-                "error": error.what,
-                "where": error.where or None,
-                "remedy": error.remedy or None,
-                "reason": reason or name,
-            }
-        )
+        data: dict[str, Any] = {
+            "error": error.what,
+            "where": error.where or None,
+            "remedy": error.remedy or None,
+            "reason": reason or name,
+        }
+        if isinstance(error, AmbiguousError):
+            data["candidates_samples"] = list(error.candidates_samples)
+        print_json(data)
     print(f"diaulos: {error}", file=sys.stderr)
     if isinstance(error, RefusedError):
         return EXIT_REFUSED

@@ -14,7 +14,7 @@ from diaulos.rig.model import Rig
 from diaulos.session.model import AlignmentRecord, MatchRecord, MatchTarget
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.loudness import Layout, Match, common_layouts, solve_match
-from diaulos.units import db_to_gain
+from diaulos.units import db_to_gain, ms_to_samples
 from diaulos.work.blocks import one_channel, write_all
 from diaulos.work.listening.aligned import aligned_blocks
 from diaulos.work.measuring import measure_source
@@ -43,7 +43,34 @@ class AlignResult:
     resampled_from_hz: int | None
 
 
-def align_sources(a: AudioSource, b: AudioSource, resample: Any) -> AlignResult:
+@dataclass(frozen=True)
+class Expected:
+    """Where a delay is looked for: `most_ms` to either side of `at_ms`; None for anywhere."""
+
+    at_ms: float | None = None
+    most_ms: float | None = None
+
+    def limits(self, rate_hz: float) -> tuple[float, float] | None:
+        """The range of the delay in samples, or None."""
+        if self.most_ms is None:
+            return None
+        centre, reach = self.at_ms or 0.0, self.most_ms
+        return (
+            ms_to_samples(centre - reach, rate_hz),
+            ms_to_samples(centre + reach, rate_hz),
+        )
+
+    def samples(self, rate_hz: float) -> float | None:
+        """The expected delay in samples, or None."""
+        return None if self.at_ms is None else ms_to_samples(self.at_ms, rate_hz)
+
+
+ANYWHERE = Expected()
+
+
+def align_sources(
+    a: AudioSource, b: AudioSource, resample: Any, expected: Expected = ANYWHERE
+) -> AlignResult:
     """Align two mono sources; B is resampled to A's rate where they differ."""
     from diaulos.work.measuring import read_mono
 
@@ -51,7 +78,15 @@ def align_sources(a: AudioSource, b: AudioSource, resample: Any) -> AlignResult:
     other = b.rate_hz if b.rate_hz != a.rate_hz else None
     if other is not None:
         mono_b = resample(mono_b, other, a.rate_hz)
-    record = alignment_record(find_alignment(mono_a, mono_b, float(a.rate_hz)))
+    rate_hz = float(a.rate_hz)
+    found = find_alignment(
+        mono_a,
+        mono_b,
+        rate_hz,
+        within=expected.limits(rate_hz),
+        expected=expected.samples(rate_hz),
+    )
+    record = alignment_record(found)
     assert record is not None
     return AlignResult(record, a.rate_hz, other)
 

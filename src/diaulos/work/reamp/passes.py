@@ -42,7 +42,7 @@ from diaulos.work.ports import (
 )
 from diaulos.work.reamp.matching import match_to, reference_loudness
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp, read_excerpt
-from diaulos.work.reamp.returns import Returned, alignment_record, measure_return
+from diaulos.work.reamp.returns import Returned, alignment_record, last_delay, measure_return
 from diaulos.work.takes.unload import Undo, undo_for, unloaded
 
 LoopBackendFor = Callable[[Course], AudioBackend]
@@ -58,6 +58,7 @@ def play_and_measure(
     reopen: Callable[[], AudioSource],
     progress: Progress,
     cancel: CancelToken,
+    before_samples: float | None = None,
 ) -> Returned:
     """Run the loop into `sink` (closed here) and measure what was recorded."""
     course = reamp_course(plan.rig)
@@ -72,7 +73,8 @@ def play_and_measure(
         cancel,
     )
     sink.close()
-    return measure_return(di, channel, reopen(), loop, part_of(progress, 0.8, 1.0), cancel)
+    part = part_of(progress, 0.8, 1.0)
+    return measure_return(di, channel, reopen(), loop, part, cancel, before_samples)
 
 
 # --- the use case --------------------------------------------------------------------
@@ -149,8 +151,9 @@ def make_pass(
     )
     sink = store.create_audio(file, di.rate_hz, 1, session.word_length, notes)
     try:
+        before = last_delay(session, rig.name)
         returned = play_and_measure(
-            plan, di, 0, backend_for, sink, lambda: store.open_audio(file), progress, cancel
+            plan, di, 0, backend_for, sink, lambda: store.open_audio(file), progress, cancel, before
         )
         match = _match_or_none(reference, request.target, returned)
     except BaseException:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from diaulos.errors import RefusedError
+from diaulos.errors import AmbiguousError, RefusedError
 from diaulos.session.model import (
     AlignmentRecord,
+    Session,
 )
+from diaulos.signal.checks import Audio
 from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.work.capture.loop import LoopResult
 from diaulos.work.measuring import Levels, measure_blocks, read_mono
@@ -19,7 +21,10 @@ from diaulos.work.ports import (
 from diaulos.work.reamp.planning import read_excerpt
 
 MAX_LOOP_DELAY_S = 1.0
-
+SURE = 0.9
+"""Confidence from which on what a loop took is worth looking for again."""
+NEAR_S = 0.05
+"""How far from it."""
 
 MEASURED_S = 600.0
 """Longer takes are measured on this much around their loudest part."""
@@ -42,8 +47,13 @@ def measure_return(
     loop: LoopResult,
     progress: Progress,
     cancel: CancelToken,
+    before_samples: float | None = None,
 ) -> Returned:
-    """Delay, polarity and level of a recorded return against the DI that was sent."""
+    """Delay, polarity and level of a recorded return against the DI that was sent.
+
+    `before_samples` is what the same loop gave last time: of several delays that fit, as in a
+    looped riff, the one near it is taken.
+    """
     progress(0.1, "Measuring delay and polarity")
     cancel.check()
     first, count = _measured_part(di, channel)
@@ -51,12 +61,7 @@ def measure_return(
     heard = read_mono(back, first=first, count=count + int(MAX_LOOP_DELAY_S * di.rate_hz))
     alignment, refused = None, ""
     try:
-        alignment = find_alignment(
-            sent,
-            heard,
-            float(di.rate_hz),
-            max_delay_samples=int(MAX_LOOP_DELAY_S * di.rate_hz),
-        )
+        alignment = _alignment(sent, heard, float(di.rate_hz), before_samples)
         if alignment.drift_ppm is not None and first > 0:
             # Measured from `first` on; the delay is told at A's first sample.
             at_zero = alignment.at(-float(first))
@@ -72,6 +77,21 @@ def measure_return(
     return Returned(loop, alignment, refused, levels)
 
 
+def _alignment(
+    sent: Audio, heard: Audio, rate_hz: float, before_samples: float | None
+) -> Alignment:
+    """Within what a loop can take; where that leaves several, near what it took before."""
+    most = MAX_LOOP_DELAY_S * rate_hz
+    try:
+        return find_alignment(sent, heard, rate_hz, within=(0.0, most), expected=before_samples)
+    except AmbiguousError:
+        if before_samples is None:
+            raise
+        reach = NEAR_S * rate_hz
+        near = (max(0.0, before_samples - reach), min(most, before_samples + reach))
+        return find_alignment(sent, heard, rate_hz, within=near, expected=before_samples)
+
+
 def _measured_part(di: AudioSource, channel: int) -> tuple[int, int]:
     limit = int(MEASURED_S * di.rate_hz)
     if di.frames <= int(1.5 * limit):
@@ -79,6 +99,19 @@ def _measured_part(di: AudioSource, channel: int) -> tuple[int, int]:
     middle = read_excerpt(di, channel).first
     first = min(max(0, middle - limit // 2), di.frames - limit)
     return first, limit
+
+
+def last_delay(session: Session, rig_name: str) -> float | None:
+    """What a loop took last time, in samples; None before the first sure pass through it."""
+    passes = (made for take in session.takes for made in take.passes)
+    sure = [
+        (made.made_at, made.alignment.delay_samples)
+        for made in passes
+        if made.rig_name == rig_name
+        and made.alignment is not None
+        and made.alignment.confidence >= SURE
+    ]
+    return max(sure)[1] if sure else None
 
 
 def alignment_record(alignment: Alignment | None) -> AlignmentRecord | None:

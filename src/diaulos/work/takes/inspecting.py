@@ -17,6 +17,9 @@ from diaulos.units import gain_to_db
 from diaulos.work.measuring import finite_or_none
 from diaulos.work.ports import AudioSource
 
+TAKE_REACH_S = 0.05
+"""Tracks of one take lie no farther apart: a microphone 15 m away would."""
+
 
 @dataclass(frozen=True)
 class ChannelMeasure:
@@ -87,7 +90,8 @@ def _pair(source: AudioSource) -> tuple[str, float | None]:
     if np.array_equal(a, -b):
         return "inverted", 0.0
     try:
-        found = find_alignment(a, b, float(source.rate_hz))
+        reach = TAKE_REACH_S * source.rate_hz
+        found = find_alignment(a, b, float(source.rate_hz), within=(-reach, reach))
     except RefusedError:
         return "different", None
     if abs(found.delay_samples) > SAME_SAMPLES:
