@@ -126,12 +126,21 @@ def estimate(course: Course) -> Estimate:
             found.append(PortPeak(leg.device.id, leg.exit.id, level, unit, limit, False))
             if limit is not None:
                 level = min(level, limit)
+        level += _air(leg)
         if leg.exit.signal_class.value in ANALOG and leg.cable is not None:
             # A wire or passive network is part of the load that its source has met already.
             if not passive and not _is_wire(leg.path):
                 level += _leg_loss(graph, leg.cable)
                 level += _divider(graph, leg, ohm)
     return Estimate(tuple(found), min(0.0, level), gain)
+
+
+def _air(leg: Leg) -> float:
+    """From a cone to a microphone, re the sound at 1 m."""
+    if leg.exit is None or leg.exit.cone_m is None or leg.cable is None:
+        return 0.0
+    a, r = leg.exit.cone_m, leg.cable.length_m
+    return _db((math.sqrt(r * r + a * a) - r) / (math.sqrt(1.0 + a * a) - 1.0))
 
 
 def _is_wire(path: Path | None) -> bool:
@@ -153,6 +162,11 @@ def _through(path: Path, device: Device, load: complex) -> complex:
             continue
         behind = load + stage.series_out_ohm
         ratio *= load / behind
+        if stage.pad_ohm is not None and device.number(stage.control):
+            part = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
+            lower = beside(behind, stage.pad_ohm * part / (1.0 - part))
+            behind = lower + (1.0 - part) * stage.pad_ohm
+            ratio *= lower / behind
         if stage.trim_ohm is not None:
             part = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
             lower = beside(behind, part * stage.trim_ohm)

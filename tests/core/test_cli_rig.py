@@ -64,7 +64,7 @@ def test_exit_codes_by_severity(
 
 
 def test_a_caution_exits_with_10(capsys: pytest.CaptureFixture[str], demo_copy: Path) -> None:
-    with_rig(demo_copy, lambda r: r.with_setting("modeler", "output", -20.0), "modeler-analog")
+    with_rig(demo_copy, lambda r: r.with_setting("modeler", "model", "off"), "modeler-analog")
     code, data = run_json(capsys, "check", demo_copy)
     assert (code, data["worst"]) == (10, "caution")
 
@@ -79,7 +79,7 @@ def test_courses_are_what_the_core_says(
     report = look_at(SessionFolder.open(demo_copy, read_only=True).load())
     assert data["courses"] == json.loads(json.dumps(courses_data(report, RATE)))
     assert [c["name"] for c in data["courses"]] == ["DI", "Amp", "Amp and cabinet"]
-    assert (data["inputs_used"], data["inputs_left"]) == (3, 2)
+    assert (data["inputs_used"], data["inputs_left"]) == (3, 1)
     _, out, _ = run(capsys, "courses", demo_copy)
     assert "Amp and cabinet (cabinet)" in out
 

@@ -348,7 +348,7 @@ def test_a_calibrated_output_is_left_alone() -> None:
     rig = with_control(build("modeler-analog", "rig01"), "modeler", "output", noted=0.0)
     graph = RigGraph(rig)
     kept = {s.ref.setting: s.kept for s in settings_on(trace(graph, graph.tracks[1]))}
-    assert kept["output"] == "an output was calibrated with it"
+    assert kept["output"] == "it scales every output together"
 
 
 def test_what_another_course_decided_stays() -> None:

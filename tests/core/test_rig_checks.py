@@ -17,6 +17,7 @@ from diaulos.rig.course import trace_all
 from diaulos.rig.fits import joined
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.ground import loop_hum_v
+from diaulos.rig.levels.calibration import CalibrationPoint, with_output_calibration
 from diaulos.rig.model import CableKind, PlannedTrack, PortRef, Rig
 from diaulos.rig.templates import TEMPLATES, Patch, build
 from diaulos.rig.trackplan import plan_tracks
@@ -101,6 +102,27 @@ def with_port(rig: Rig, where: str, **values: object) -> Rig:
 
 def with_device(rig: Rig, device_id: str, **values: object) -> Rig:
     return rig.with_device(rig.device(device_id).model_copy(update=values))
+
+
+def calibrated(at_db: float) -> Rig:
+    """A modeler whose jack output was measured with its knob there."""
+    rig = build("modeler-analog", "r1").with_setting("modeler", "output", at_db)
+    found = CalibrationPoint(at_db, at_db, -12.0, 12.0 + at_db)
+    return with_output_calibration(rig, rig.device("modeler"), "out_l", (found,), "", "meter")
+
+
+def two_amps(voice: str) -> Rig:
+    """One guitar into two amplifiers, an inverting one and one of this voice."""
+    rig = plus(plus(build("hybrid", "r1"), "valve_combo", "amp2"), "reactive_load", "load2")
+    rig = rig.with_setting("amp2", "voice", voice)
+    for source, target in (
+        ("echo.out", "amp2.in"),
+        ("amp2.speaker", "load2.speaker"),
+        ("load2.plain", "interface.in2"),
+        ("interface.rec2", "computer.track4"),
+    ):
+        rig = joined(rig, port(source), port(target))
+    return rig
 
 
 def plus(rig: Rig, type_id: str, device_id: str, *joins: tuple[str, str]) -> Rig:
@@ -396,8 +418,16 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
         lambda: build("reamp-box", "r1"),
     ),
     "calibrated-knob": (
-        lambda: template("modeler-analog", ("modeler", "output", -12.0)),
-        lambda: build("modeler-analog", "r1"),
+        lambda: calibrated(-6.0).with_setting("modeler", "output", -12.0),
+        lambda: calibrated(-12.0).with_setting("modeler", "output", -12.0),
+    ),
+    "inverted-courses": (
+        lambda: two_amps("lantern"),
+        lambda: two_amps("tideline"),
+    ),
+    "attenuator-without-speaker": (
+        lambda: without(build("three-tones", "r1"), "attenuator.out", "cabinet.speaker"),
+        lambda: build("three-tones", "r1"),
     ),
     "di-impedance": (
         lambda: template("modeler-usb", ("modeler", "impedance", "100k")),
@@ -432,10 +462,11 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
 
 
 BY_HAND = {
-    "amp-without-cabinet", "di-impedance", "dry-tap-changed", "instrument-into-mic", "late-track",
-    "load-impedance", "load-power", "long-unbalanced", "more-conversions", "no-course",
-    "no-dry-di", "no-supply", "one-leg", "own-send", "passive-di-loss", "shared-supply",
-    "too-few-inputs", "two-amps", "valve-amp-without-load",
+    "amp-without-cabinet", "attenuator-without-speaker", "di-impedance", "dry-tap-changed",
+    "instrument-into-mic", "inverted-courses", "late-track", "load-impedance", "load-power",
+    "long-unbalanced", "more-conversions", "no-course", "no-dry-di", "no-supply", "one-leg",
+    "own-send", "passive-di-loss", "shared-supply", "too-few-inputs", "two-amps",
+    "valve-amp-without-load",
 }  # fmt: skip
 """Whose remedy is not a switch, a knob or a cable."""
 

@@ -485,7 +485,7 @@ def test_tracks_are_planned_named_moved() -> None:
     assert {t.name for t in again.tracks} == {"DI", "Dirty", "Amp and cabinet"}
     used, free = changes.inputs_left(rig)
     assert used == 3
-    assert [str(ref) for ref in free] == ["interface.in2", "interface.coax_in"]
+    assert [str(ref) for ref in free] == ["interface.in2"]
 
 
 def test_notices_stand_at_amp_load_and_earth_and_stay_when_read() -> None:

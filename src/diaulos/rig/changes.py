@@ -15,18 +15,16 @@ from diaulos.ids import free_id
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.course import trace_all
 from diaulos.rig.graph import RigGraph
+from diaulos.rig.inputs import free_inputs
 from diaulos.rig.model import (
-    AUDIO_CLASSES,
     Cable,
     Device,
-    Direction,
     PlannedTrack,
     PlayedLevel,
     Port,
     PortRef,
     Rig,
     SettingRef,
-    SignalClass,
 )
 
 MOST_DEVICES = 1_000
@@ -237,18 +235,7 @@ def acknowledge(rig: Rig, notice_id: str, read: bool = True) -> Rig:
     return rig.model_copy(update={"acknowledged": (*rest, notice_id) if read else rest})
 
 
-RECORDING_KINDS = ("interface", "modeler", "converter")
-
-
 def inputs_left(rig: Rig) -> tuple[int, tuple[PortRef, ...]]:
-    """How many tracks are recorded at once, and the inputs of interfaces, modelers and
-    converters that nothing is plugged into."""
+    """How many tracks are recorded at once, and the inputs that can still take something."""
     graph = RigGraph(rig)
-    free = tuple(
-        plug.ref
-        for plug in graph.plugs(Direction.IN)
-        if plug.device.kind in RECORDING_KINDS
-        and plug.port.signal_class in (*AUDIO_CLASSES, SignalClass.DIGITAL)
-        and not graph.used(plug)
-    )
-    return len(graph.tracks), free
+    return len(graph.tracks), tuple(plug.ref for plug in free_inputs(graph))

@@ -53,6 +53,7 @@ from diaulos.units import (
     ROOM_TEMPERATURE_K,
     ZERO_DBU_V,
     dbu_to_peak_volt,
+    gain_to_db,
     peak_volt_to_dbu,
 )
 
@@ -303,9 +304,10 @@ def _segment_elements(course: Course, segment: Segment, noises: bool) -> list[El
     if segment.source.port.signal_class in DIGITAL_CLASSES:
         return [Read(_place(course, end, "dBFS", 0.0), end, shown=end is load) for end in ends]
     if segment.digital:  # through the air: a level in dBu says nothing to a person there
-        return [
+        here, there = (
             Read(_place(course, end, "dBu", end.port.max_dbu), end, shown=False) for end in ends
-        ]
+        )
+        return [here, Gain(gain_to_db(segment.air_gain)), there]
     found: list[Element] = []
     source = course.source
     start = Gain(0.0)

@@ -7,6 +7,7 @@ the bench both use it, so that figures and sound cannot disagree.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -116,20 +117,37 @@ class Segment:
         return self.source.port.signal_class in (*DIGITAL_CLASSES, SignalClass.SOUND)
 
     @property
+    def air_gain(self) -> float:
+        """What the distance between a cone and a microphone makes of the sound at 1 m."""
+        cone = self.source.port.cone_m
+        cables = [link.two_port for link in self.links if isinstance(link.two_port, Cable)]
+        if self.source.port.signal_class is not SignalClass.SOUND or cone is None or not cables:
+            return 1.0
+        return sound_gain(cone, cables[-1].length_m)
+
+    @property
     def inverts(self) -> bool:
         """True where a passive network turns the polarity."""
-        return sum(
-            isinstance(stage, PassiveStage) and stage.inverts
+        return len(self.inverting) % 2 == 1
+
+    @property
+    def inverting(self) -> tuple[str, ...]:
+        """The ids of the devices whose passive networks turn the polarity."""
+        return tuple(
+            link.two_port[0].id
             for link in self.links
             if isinstance(link.two_port, tuple)
             for stage in link.two_port[1].stages
-        ) % 2 == 1  # fmt: skip
+            if isinstance(stage, PassiveStage) and stage.inverts
+        )
 
     def responses(self, freqs_hz: Real) -> dict[Point, Complex]:
         """Voltage at every point of the segment re the source's EMF, over frequency."""
         points = (self.source, *(link.behind for link in self.links))
         if self.digital:
-            return {p: np.ones(freqs_hz.shape, complex) for p in points if p is not None}
+            found_there = {p: np.ones(freqs_hz.shape, complex) for p in points if p is not None}
+            found_there[self.load] = np.full(freqs_hz.shape, self.air_gain, complex)
+            return found_there
         parts = [_two_port(link.two_port, freqs_hz) for link in self.links]
         load_port = self.load.port
         load = parallel(
@@ -315,6 +333,21 @@ def _path_two_port(device: Device, path: Path, freqs_hz: Real) -> TwoPort:
     return chain(parts, freqs_hz)
 
 
+def pad_ohms(ohm: float, loss_db: float) -> tuple[float, float]:
+    """Series and shunt resistor of an attenuator (L-pad) that takes off so many dB and shows
+    `ohm` in front with `ohm` behind: R (1 - 1/K) and R / (K - 1), K = 10^(dB/20) (textbook)."""
+    ratio = 10.0 ** (-abs(loss_db) / 20.0)
+    return ohm * (1.0 - ratio), ohm * ratio / (1.0 - ratio) if ratio < 1.0 else math.inf
+
+
+def sound_gain(cone_m: float, distance_m: float) -> float:
+    """Sound pressure on the axis of a piston in a baffle, at low frequencies, re that at 1 m:
+    (sqrt(r^2 + a^2) - r) / (sqrt(1 + a^2) - 1) (Kinsler et al., the near field of a piston,
+    from memory)."""
+    near = math.hypot(distance_m, cone_m) - distance_m
+    return near / (math.hypot(1.0, cone_m) - 1.0)
+
+
 def passive_two_port(stage: PassiveStage, trim_loss_db: float, freqs_hz: Real) -> TwoPort:
     """Chain matrix of a passive network with its trim set to a loss in dB (0 = full up)."""
     parts: list[TwoPort] = []
@@ -326,6 +359,10 @@ def passive_two_port(stage: PassiveStage, trim_loss_db: float, freqs_hz: Real) -
         parts.append(shunt(inductor(stage.magnetising_h, np.maximum(freqs_hz, 1e-3))))
     if stage.turns_ratio != 1.0:
         parts.append(transformer(stage.turns_ratio, freqs_hz))
+    if stage.pad_ohm is not None:
+        through, across = pad_ohms(stage.pad_ohm, trim_loss_db)
+        if through > 0.0:
+            parts += [series(resistor(through, freqs_hz)), shunt(resistor(across, freqs_hz))]
     if stage.trim_ohm is not None:
         ratio = 10.0 ** (-abs(trim_loss_db) / 20.0)
         if ratio < 1.0:

@@ -150,6 +150,9 @@ class Port(Frozen):
     least_ohm: float | None = Field(default=None, gt=0.0, le=1e6)
     bridged: bool = False
     """A speaker output whose minus is live."""
+    cone_m: float | None = Field(default=None, gt=0.0, le=1.0)
+    """Radius of the cone whose sound leaves here: it says how sound falls off with distance.
+    None: as loud at any distance."""
     stereo: bool = False
     """An output that carries one side of a stereo picture when its partner is used."""
 
@@ -325,6 +328,9 @@ class PassiveStage(Frozen):
     turns_ratio: float = Field(default=1.0, gt=1e-3, lt=1e3)
     magnetising_h: float | None = Field(default=None, gt=0.0, le=1e6)
     trim_ohm: float | None = Field(default=None, gt=0.0, le=1e9)
+    pad_ohm: float | None = Field(default=None, gt=0.0, le=1e9)
+    """An attenuator made for this load, ahead of the trim: set to 0 dB it is a wire, and so
+    closed it shows the same ohms in front, whatever it takes away."""
     control: str | None = None
     series_out_ohm: float = Field(default=0.0, ge=0.0, le=1e9)
     inverts: bool = False

@@ -14,7 +14,7 @@ import numpy as np
 
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Segment
-from diaulos.rig.model import AdcStage, Device, GainStage, InputNoise, Offset, SignalClass
+from diaulos.rig.model import AdcStage, AmpStage, Device, GainStage, InputNoise, Offset, SignalClass
 from diaulos.units import LOWEST_DB, ROOM_TEMPERATURE_K, thermal_noise_v, volt_to_dbu
 
 EIN_SOURCE_OHM = 150.0
@@ -56,12 +56,15 @@ def input_noise(
 
 def hears_thermal(course: Course, segment: Segment) -> bool:
     """Whether the thermal noise of what stands ahead of an input counts: an instrument's
-    always, another source's where the input behind is quiet enough to have a noise figure."""
+    always, another source's where the input behind is quiet enough to have a noise figure, as
+    an amplifier's is."""
     if segment.digital or segment.load.port.signal_class is SignalClass.SPEAKER:
         return False
     if segment.circuit is not None:
         return True
     path = course.legs[segment.load.leg].path
     return path is not None and any(
-        isinstance(stage, (GainStage, AdcStage)) and stage.input_noise for stage in path.stages
+        (isinstance(stage, (GainStage, AdcStage)) and stage.input_noise)
+        or (isinstance(stage, AmpStage) and stage.full_scale_dbu is None)
+        for stage in path.stages
     )

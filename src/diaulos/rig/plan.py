@@ -440,6 +440,10 @@ ASSUMED_FULL_SCALE_DBU = 12.0
 """For a DI of unknown calibration; representative, marked wherever it is used."""
 
 
+SEND_ROOM_DB = 0.1
+"""A send that is held back stays so far below what would clip."""
+
+
 def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | None) -> SendPlan:
     """The send gain at which the amplifier's input sees the volts of the DI input.
 
@@ -472,10 +476,11 @@ def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | N
     full_scale = ASSUMED_FULL_SCALE_DBU if di_full_scale_dbu is None else di_full_scale_dbu
     at_amp_dbu = _sent_dbu(course, float(response[0]))
     wanted = full_scale - at_amp_dbu
-    room = -di_peak_dbfs
+    room = -di_peak_dbfs - SEND_ROOM_DB
     for point, at in responses.items():
         if point.port.max_dbu is not None and point != target:
-            room = min(room, point.port.max_dbu - di_peak_dbfs - peak_volt_to_dbu(abs(at[0])))
+            there = di_peak_dbfs + peak_volt_to_dbu(abs(at[0]))
+            room = min(room, point.port.max_dbu - there - SEND_ROOM_DB)
     gain = min(wanted, room)
     deviation = tuple(
         (hz, gain_to_db(float(value / response[0])))

@@ -27,6 +27,7 @@ See `tests/test_delay.py` for what it is held to.
 
 from __future__ import annotations
 
+import functools
 import math
 from dataclasses import dataclass, replace
 from itertools import pairwise
@@ -40,6 +41,7 @@ from diaulos.signal.convolve import convolve_long
 from diaulos.signal.evidence import (
     FAR_NEPERS,
     FAR_RATIO,
+    PARTIAL,
     REACH_S,
     Explained,
     Verdict,
@@ -59,6 +61,8 @@ LONG_S = 120.0
 SILENCE_DBFS = -90.0
 MIN_SECONDS = 0.05
 SHORTEST_FOR_DRIFT_S = 10.0
+FOLLOWED_SHARE = 0.8
+"""What the first and the last block lie apart, re the shortest take."""
 SHORTEST_STEEP_S, STEEP_ERRORS = 5.0, 5.0
 """From so short on a drift counts that stands out by so many errors: 100 ppm move the middle of a
 take of 9 s by half a millisecond against its beginning."""
@@ -80,6 +84,8 @@ MAX_SPREAD_S = 0.0004
 MOST_STEPS, SAME_PPM = 12, 0.5
 """Over some seconds a drift is found step by step until it stays."""
 STEEPEST_DRIFT = 500e-6
+USUAL_PPM = 125.0
+"""How far apart the clocks of two devices may be, and some more; representative."""
 GROUPS = 12
 """So many stretches of a take are followed from one to the next; where clocks are so far apart
 that a stretch is smeared, at the second try"""
@@ -107,10 +113,13 @@ SAME_S = 0.0005
 MOST_FITS = 12
 AMBIGUOUS_NEPERS = 1.0
 """A second lag that is not even so much less likely makes the answer a guess."""
+MOSTLY = 0.6
+"""Share of the shorter recording that an answer has to cover to be believed by itself."""
 NEAR_SCORE = 0.02
 """Of two lags some milliseconds apart, by so much the better one's score counts."""
-VAGUE_SHARE, VAGUE_RATIO = 0.1, 1.05
-"""Where so much of B stays unexplained at the best lag, one that leaves hardly more is as good."""
+VAGUE_SHARE, VAGUE_RATIO, VAGUE_WHITENESS = 0.1, 1.05, 0.05
+"""Where so much of B stays unexplained at the best lag, and it is tones and not noise, a lag that
+leaves hardly more is as good."""
 UNSURE = 0.8
 """Confidence of an answer that a second lag is not quite out of the question for."""
 SECOND_PEAK = 0.9
@@ -138,6 +147,8 @@ class Alignment:
     drift_error_ppm: float | None
     correlation: float
     blocks: int
+    begin_error_samples: float = 0.0
+    """How far off A's first sample may be by clocks that drift unseen."""
 
     def at(self, frame: float) -> float:
         """The delay at a frame of A, drift included."""
@@ -244,23 +255,48 @@ def find_alignment(
             found = _fine(a, b, profile, span, rate_hz, candidate)
             if found is not None and _inside(found[0].delay_samples, within, rate_hz):
                 fits.append(_Fit(found[0], found[1], candidate.lag))
+        # A held note looks the same one period later, and its onset may be blurred: what the
+        # waveforms alone say is looked at as well, and what is left of B decides.
+        looked_at = {fit.lag for fit in fits}
+        by_shape = _rank(a, b, profile, rate_hz, plain)
+        for candidate in _as_good(by_shape):
+            if candidate.lag in looked_at:
+                continue
+            found = _fine(a, b, profile, span, rate_hz, candidate)
+            if found is not None and _inside(found[0].delay_samples, within, rate_hz):
+                fits.append(_Fit(found[0], found[1], candidate.lag))
         if fits or a.size <= COARSE_SECONDS / 4.0 * rate_hz:
             break
     if not fits:
         raise _not_the_same()
-    # A held note looks the same one period later, and its onset may be blurred: what the
-    # waveforms alone say is looked at as well, and what is left of B decides.
-    looked_at = {fit.lag for fit in fits}
-    for candidate in _as_good(_rank(a, b, profile, rate_hz, plain)):
-        if candidate.lag in looked_at:
-            continue
-        found = _fine(a, b, profile, span, rate_hz, candidate)
-        if found is not None and _inside(found[0].delay_samples, within, rate_hz):
-            fits.append(_Fit(found[0], found[1], candidate.lag))
     fits = _apart(fits, rate_hz)
-    if len(fits) == 1:
+    partial = any(_overlap(a, b, fit.alignment) < MOSTLY for fit in fits)
+    if len(fits) == 1 and not partial:
         return fits[0].alignment
-    return _best_of(fits, Explained(a, b, rate_hz, span.first, span.count), expected)
+    explained = Explained(a, b, rate_hz, span.first, span.count)
+    answer = fits[0].alignment if len(fits) == 1 else _best_of(fits, explained, expected)
+    if _overlap(a, b, answer) < MOSTLY:
+        lags = {candidate.lag for candidate, _ in (*ranked, *by_shape)}
+        return _unless_more(answer, explained, lags)
+    return answer
+
+
+def _unless_more(answer: Alignment, explained: Explained, lags: set[int]) -> Alignment:
+    """An answer by which only a part fits: unsure where about as much of B fits elsewhere, for a
+    passage that was played twice looks like that."""
+    told = explained.left_over(answer.at).told
+    reach = REACH_S * explained.rate_hz
+    for lag in sorted(lags):
+        if abs(lag - answer.delay_samples) <= reach:
+            continue
+        if explained.left_over(functools.partial(_constant, lag)).told > PARTIAL * told:
+            return replace(answer, confidence=min(answer.confidence, UNSURE))
+    return answer
+
+
+def _constant(lag: int, _: float) -> float:
+    """The same lag everywhere."""
+    return float(lag)
 
 
 def _as_good(ranked: list[tuple[_Candidate, float]]) -> list[_Candidate]:
@@ -305,7 +341,12 @@ def _best_of(fits: list[_Fit], explained: Explained, expected: float | None) -> 
         other
         for verdict, other in verdicts
         if verdict.nepers < AMBIGUOUS_NEPERS
-        or (vague and verdict.ratio < VAGUE_RATIO and not verdict.sure)
+        or (
+            vague
+            and verdict.ratio < VAGUE_RATIO
+            and verdict.whiteness < VAGUE_WHITENESS
+            and not verdict.sure
+        )
     ]
     if close:
         candidates = tuple(one.delay_samples for one in (found, *close))
@@ -583,6 +624,8 @@ def _fine(
         judged = _judge(there, fitted, rate_hz, block, _overlap(a, b, fitted), began)
         if judged is not None:
             confidence, score = judged
+            if fitted.begin_error_samples > SAME_S * rate_hz:
+                confidence = min(confidence, UNSURE)
             return replace(fitted, confidence=confidence), score
     return None
 
@@ -616,10 +659,12 @@ def _along(
             break
         offset = fitted.delay_samples
     assert fitted is not None
-    short = np.ptp(starts) < SHORTEST_FOR_DRIFT_S * rate_hz
-    if short and fitted.drift_ppm is not None:
-        return _steeper(a, b, blocks, starts, fitted, block, rate_hz)
-    return blocks, fitted
+    if np.ptp(starts) >= FOLLOWED_SHARE * SHORTEST_FOR_DRIFT_S * rate_hz:
+        return blocks, fitted
+    steep = _steeper(a, b, blocks, starts, fitted, block, rate_hz)
+    if steep is not None:
+        return steep
+    return blocks, _fit(blocks, rate_hz, block, slope, offset, straight=True)
 
 
 def _steeper(
@@ -630,26 +675,28 @@ def _steeper(
     fitted: Alignment,
     block: int,
     rate_hz: float,
-) -> tuple[_Blocks, Alignment]:
+) -> tuple[_Blocks, Alignment] | None:
     """A fit over too few seconds to be followed, along its own drift: step by step, for each
-    block is only looked at near the line. The first one where that is no better."""
+    block is only looked at near the line. None where no drift stands out, or none is better."""
     there, found = blocks, fitted
     for _ in range(MOST_STEPS):
-        slope, offset = (found.drift_ppm or 0.0) * 1e-6, found.delay_samples
-        if abs(slope) > STEEPEST_DRIFT:
-            return blocks, fitted
+        if found.drift_ppm is None or abs(found.drift_ppm) > STEEPEST_DRIFT * 1e6:
+            return None
+        slope, offset = found.drift_ppm * 1e-6, found.delay_samples
         lags = np.round(offset + slope * (starts + block / 2)).astype(np.int64)
         there = _cut_again(a, b, there, starts, lags, block, rate_hz)
         if there.count == 0:
-            return blocks, fitted
-        before = found
+            return None
+        before = found.drift_ppm
         found = _fit(there, rate_hz, block, slope, offset)
-        if found.drift_ppm is None:
-            return blocks, fitted
-        if abs(found.drift_ppm - (before.drift_ppm or 0.0)) < SAME_PPM:
+        if found.drift_ppm is not None and abs(found.drift_ppm - before) < SAME_PPM:
             break
+    if found.drift_ppm is None or found.drift_error_ppm is None:
+        return None
+    if abs(found.drift_ppm) < STEEP_ERRORS * found.drift_error_ppm:
+        return None
     better = abs(found.correlation) > abs(fitted.correlation)
-    return (there, found) if better else (blocks, fitted)
+    return (there, found) if better else None
 
 
 def _cut_again(
@@ -814,8 +861,17 @@ def _refine(cross: Complex, omega: Real, guess: float, sign: int) -> float:
     return delay
 
 
-def _fit(blocks: _Blocks, rate_hz: float, block: int, slope: float, offset: float) -> Alignment:
-    """Delay and drift over all blocks, with their errors, near a followed line."""
+def _fit(
+    blocks: _Blocks,
+    rate_hz: float,
+    block: int,
+    slope: float,
+    offset: float,
+    *,
+    straight: bool = False,
+) -> Alignment:
+    """Delay and drift over all blocks, with their errors, near a followed line. `straight`: by
+    clocks that do not part, whatever the blocks seem to say."""
     middle = blocks.starts + block / 2
     followed = offset + slope * middle
     # Each block is brought onto the followed line by turning its phases.
@@ -826,10 +882,10 @@ def _fit(blocks: _Blocks, rate_hz: float, block: int, slope: float, offset: floa
     own, weight = _block_delays(turned, blocks.omega, common, sign)
     keep = weight > 1e-6 * weight.max()
     drift, drift_error, at_zero, error = _drift_line(middle[keep], own[keep], weight[keep], rate_hz)
-    if drift is not None and drift_error is not None:
-        short = np.ptp(middle[keep]) < SHORTEST_FOR_DRIFT_S * rate_hz * 0.8
-        if short and abs(drift + slope) < STEEP_ERRORS * drift_error:
-            drift = drift_error = None
+    unseen_ppm = USUAL_PPM if drift_error is None else min(USUAL_PPM, 2e6 * drift_error)
+    begins = float(np.average(middle[keep], weights=weight[keep])) * unseen_ppm * 1e-6
+    if straight:
+        drift = drift_error = None
     if drift is not None:
         drift += slope
     if drift is None or drift_error is None or abs(drift) < 2.5 * drift_error:
@@ -847,6 +903,7 @@ def _fit(blocks: _Blocks, rate_hz: float, block: int, slope: float, offset: floa
         drift_error_ppm=None if drift_error is None else drift_error * 1e6,
         correlation=_correlation(blocks, turned, common),
         blocks=blocks.count,
+        begin_error_samples=begins,
     )
 
 
@@ -873,7 +930,7 @@ def _drift_line(
 ) -> tuple[float | None, float | None, float, float]:
     """Weighted line through the blocks' delays: slope, its 1-sigma error, value at frame 0
     and the latter's 95 % error. Slope and error are None when the blocks span too little."""
-    if x.size < 8 or np.ptp(x) < SHORTEST_STEEP_S * rate_hz * 0.8:
+    if x.size < 8 or np.ptp(x) < FOLLOWED_SHARE * SHORTEST_STEEP_S * rate_hz:
         return None, None, float(np.average(y, weights=weight)), 0.0
     w = weight.copy()
     slope = offset = 0.0

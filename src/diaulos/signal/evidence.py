@@ -28,12 +28,12 @@ BEFORE_S, BEHIND_S = 0.0005, 0.003
 than the period of all but high notes."""
 REACH_S = BEFORE_S + BEHIND_S
 STRETCH_S = 3.0
-WINDOW_S = 0.02
-RIDGE = 1e-4
+WINDOW_S = 0.005
+RIDGE = 1e-7
 LOW_TAPS = 48
-FLOOR = 1e-4
+FLOOR = 1e-5
 """Share of B that the filter's own errors leave: smaller rests are equal."""
-PARTIAL = 0.5
+PARTIAL = 0.7
 FAR_NEPERS = 50.0
 FAR_RATIO = 1.2
 """Moments of B far apart leave different noise: smaller ratios tell nothing there."""
@@ -103,6 +103,7 @@ class Explained:
         or the span of A does not hold is left out as zeros: what lies before and behind A
         nobody knows, it may have been cut out of a loop."""
         window = self._window
+        history = round(BEHIND_S * self.rate_hz)
         stretch = round(STRETCH_S * self.rate_hz) // window * window
         rests = np.zeros(self._size_b // window)
         wholes = np.zeros(rests.size)
@@ -112,7 +113,7 @@ class Explained:
             middle = done + min(stretch, self._first + self._count - done) / 2.0
             lag = round(lag_at(middle))
             # Whole windows of B, inside both: the first moments of either have no history.
-            begin = max(1, -(-(done + lag + window // 2) // window))
+            begin = max(1, -(-(done + lag + history) // window))
             end = min(done + stretch, self._first + self._count) + lag
             end = min(end // window, rests.size - 1)
             if end > begin:
@@ -126,32 +127,38 @@ class Explained:
 
     def _stretch(self, start: int, frames: int, lag: int) -> tuple[Real, Real]:
         """The rest and B itself over one stretch, at a quarter of the rate."""
-        import scipy.fft
 
         low_rate = self.rate_hz / QUARTER
         before, behind = round(BEFORE_S * low_rate), round(BEHIND_S * low_rate)
-        taps = before + behind + 1
-        length = frames + taps * QUARTER
+        last = before + behind
         at = start - behind * QUARTER
         # A counts only where B is there: what nobody recorded must not bend the filter.
-        one = _cut(self._a, at, length, -lag, self._size_b - lag)[::QUARTER]
-        other = _cut(self._b, start + lag, frames)[::QUARTER]
-        # Rows of the fit: other[i] = sum over k of h[k] one[i + behind + before - k].
-        size = scipy.fft.next_fast_len(one.size + taps, real=True)
-        spectrum = scipy.fft.rfft(one, size)
-        auto = scipy.fft.irfft(np.square(np.abs(spectrum)), size)[:taps]
-        if auto[0] <= 0.0:
-            return other, other
-        placed = np.zeros(one.size)
-        placed[behind : behind + other.size] = other
-        cross = scipy.fft.irfft(scipy.fft.rfft(placed, size) * np.conj(spectrum), size)
-        wanted = np.concatenate([cross[size - before :], cross[: behind + 1]])
-        place = np.abs(np.arange(taps)[:, None] - np.arange(taps)[None, :])
-        h = np.linalg.solve(auto[place] + RIDGE * auto[0] * np.eye(taps), wanted)
-        response = np.zeros(size)
-        response[: behind + 1], response[size - before :] = h[before:], h[:before]
-        told = scipy.fft.irfft(scipy.fft.rfft(response) * spectrum, size)
-        return other - told[behind : behind + other.size], other
+        whole = _cut(self._a, at, frames + last * QUARTER, -lag, self._size_b - lag)
+        one, other = whole[::QUARTER], _cut(self._b, start + lag, frames)[::QUARTER]
+        told = _explained(one, other, last)
+        return other - told, other
+
+
+def _explained(one: Real, other: Real, last: int) -> Real:
+    """The best sum over k = 0 ... last of h[k] one[i + last - k] for every other[i]: least
+    squares over just those rows (the covariance method), so that an exact copy is explained
+    exactly."""
+    n = other.size
+    rows = [one[last - k : last - k + n] for k in range(last + 1)]
+    square = np.empty((last + 1, last + 1))
+    square[0] = [float(rows[0] @ row) for row in rows]
+    square[:, 0] = square[0]
+    for j in range(last):
+        # One row down and one column right, the sums begin and end one sample earlier.
+        new, old = one[last - 1 - j], one[n + last - 1 - j]
+        earlier, later = one[last - 1 :: -1][:last], one[n : n + last][::-1]
+        square[j + 1, 1:] = square[j, :-1] + new * earlier - old * later
+    power = float(np.trace(square)) / (last + 1)
+    if power <= 0.0:
+        return np.zeros(n)
+    wanted = np.array([float(row @ other) for row in rows])
+    h = np.linalg.solve(square + RIDGE * power * np.eye(last + 1), wanted)
+    return np.asarray(np.convolve(one, h, "valid"))
 
 
 def _freedom(rest: Real) -> float:

@@ -134,9 +134,9 @@ class StepMaker:
         there = self._course.legs[segment.load.leg].device.id
         key = (here, segment.source.port.id, there, segment.load.port.id)
         if segment.digital:
-            step = self._add(Filter(np.ones(1)), "link", *key)
+            step = self._add(Filter(np.array([segment.air_gain])), "link", *key)
             if segment.source != self.first_point:
-                step.reads.append((segment.source, None))
+                step.reads.append((segment.source, Filter(np.ones(1))))
             step.reads.append((segment.load, None))
             self._add_digital_faults(segment, key)
             return

@@ -22,15 +22,26 @@ from diaulos.rig.model import (
     Device,
     FilterStage,
     GainStage,
+    PassiveStage,
     Path,
     Port,
     SignalClass,
 )
 from diaulos.units import power_to_volt, volt_to_dbu
 
-SOUND_DB = -40.0
-"""From the volts at a speaker to the sound in front of it, written in dBu."""
+SENSITIVITY_DB = 97.0
+"""Sound level of a guitar speaker 1 m in front of it at 1 W; representative, from memory."""
+PASCAL_DB = 94.0
+"""Sound level of 1 Pa re 20 uPa, rounded as is usual (20 log10(1 / 20e-6) = 93.98)."""
 SOUND_OHM = 400.0
+CONES_M = {"open-one": 0.13, "closed-two": 0.13, "closed-four": 0.13, "bass-fifteen": 0.165}
+"""Radius of the moving cone of a twelve-inch and a fifteen-inch speaker; representative."""
+
+
+def sound_db(sensitivity_db: float, ohm: float) -> float:
+    """From the volts at a speaker to the sound pressure at 1 m, written as dBu: 0 dBu stands
+    for 1 Pa. A watt is sqrt(ohm) volts."""
+    return sensitivity_db - PASCAL_DB - volt_to_dbu(power_to_volt(1.0, ohm))
 
 
 def valve_amp(
@@ -149,6 +160,10 @@ def reactive_load(device_id: str = "load_box", power_w: float = 100.0) -> Device
     )  # fmt: skip
 
 
+TAP_OHM = 10_000.0
+"""What the line tap of an attenuator draws; the speaker behind is its load."""
+
+
 def attenuator(device_id: str = "attenuator", power_w: float = 60.0) -> Device:
     """8 ohms in, a quieter speaker output, and a line output without a cabinet."""
     return Device(
@@ -157,14 +172,18 @@ def attenuator(device_id: str = "attenuator", power_w: float = 60.0) -> Device:
         name="8-ohm attenuator",
         type="attenuator",
         ports=(
-            _speaker_in(8.0, power_w),
+            _speaker_in(TAP_OHM, power_w),
             port("out", "Speaker output", OUT, Connector.TS, SignalClass.SPEAKER, 8.0,
                  rated_ohm=8.0),
             port("line", "Line output", OUT, Connector.TRS, SignalClass.LINE, 300.0, max_dbu=18.0,
                  ground="line", phantom_harms=True),
         ),
         paths=(
-            Path(source="speaker", target="out", stages=(GainStage(control="quieter"),)),
+            Path(
+                source="speaker",
+                target="out",
+                stages=(PassiveStage(pad_ohm=8.0, control="quieter"),),
+            ),
             Path(
                 source="speaker",
                 target="line",
@@ -172,7 +191,7 @@ def attenuator(device_id: str = "attenuator", power_w: float = 60.0) -> Device:
             ),
         ),
         settings=(knob("quieter", "Attenuation", -12.0, -30.0, 0.0, 3.0),),
-        notes="representative",
+        notes="representative; a network of resistors that wants its speaker",
     )  # fmt: skip
 
 
@@ -193,14 +212,14 @@ def cabinet(device_id: str = "cabinet", *, speakers: int = 1, bass: bool = False
             _speaker_in(8.0, power),
             port("link", "Parallel link", OUT, Connector.TS, SignalClass.SPEAKER, 0.01),
             port("sound", "Sound in front", OUT, Connector.AIR, SignalClass.SOUND, SOUND_OHM,
-                 ground=""),
+                 ground="", cone_m=CONES_M[voice]),
         ),
         paths=(
             Path(source="speaker", target="link"),
             Path(
                 source="speaker",
                 target="sound",
-                stages=(GainStage(gain_db=SOUND_DB), CabinetStage()),
+                stages=(GainStage(gain_db=sound_db(SENSITIVITY_DB, 8.0)), CabinetStage()),
             ),
         ),
         settings=(cabinet_choice(voice),),
@@ -234,17 +253,18 @@ def _speaker_in(ohm: float, power_w: float) -> Port:
 
 
 _MICS: dict[str, tuple[str, float, float, float, bool, bool]] = {
-    # words, dB from sound to volts, lowest and highest corner, phantom needed, harmed by it
-    "large_dynamic": ("Large dynamic microphone", -18.0, 35.0, 9_000.0, False, False),
-    "small_dynamic": ("Small dynamic microphone", -20.0, 70.0, 12_000.0, False, False),
-    "condenser": ("Condenser microphone", -4.0, 20.0, 18_000.0, True, False),
-    "ribbon": ("Ribbon microphone", -24.0, 30.0, 11_000.0, False, True),
+    # words, mV/Pa, lowest and highest corner, phantom needed, harmed by it; representative
+    "large_dynamic": ("Large dynamic microphone", 2.5, 35.0, 9_000.0, False, False),
+    "small_dynamic": ("Small dynamic microphone", 2.0, 70.0, 12_000.0, False, False),
+    "condenser": ("Condenser microphone", 10.0, 20.0, 18_000.0, True, False),
+    "ribbon": ("Ribbon microphone", 1.25, 30.0, 11_000.0, False, True),
 }
 
 
 def microphone(device_id: str = "mic", kind: str = "small_dynamic") -> Device:
     """A microphone in front of a speaker: nearer the edge, or off axis, is darker."""
-    words, gain_db, low, high, needs, harmed = _MICS[kind]
+    words, mv_per_pa, low, high, needs, harmed = _MICS[kind]
+    gain_db = volt_to_dbu(mv_per_pa / 1000.0)
     places = (("centre", "Centre of the cone"), ("edge", "Edge of the cone"),
               ("off axis", "Off axis"))  # fmt: skip
     return Device(

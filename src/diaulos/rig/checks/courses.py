@@ -9,18 +9,20 @@ from diaulos.circuit.loading import Load, closeness_db
 from diaulos.rig.checks.cabling import node_load
 from diaulos.rig.checks.registry import Context, Finding, Mend, Severity, check, set_mend
 from diaulos.rig.course import CircleError, Course, Leg
-from diaulos.rig.graph import RECORDER, Plug
+from diaulos.rig.graph import RECORDER, Plug, RigGraph
+from diaulos.rig.inputs import free_inputs, takes_a_new_track
 from diaulos.rig.model import (
     AmpStage,
     CabinetStage,
     Control,
+    DacStage,
     Device,
     Direction,
     PlannedTrack,
     PortRef,
     Rig,
-    SignalClass,
 )
+from diaulos.rig.polarity import inverting, is_inverted
 
 TAP_WORDS = {
     "di": "dry", "printed": "printed after pedals", "amp": "amp without cabinet",
@@ -69,30 +71,33 @@ def _port_words(context: Context, ref: PortRef) -> str:
 @check(
     "too-few-inputs",
     Severity.FAULT,
-    looks_for="more planned tracks than there are recording inputs",
+    looks_for="more planned tracks than are plugged in and can still be: free inputs that take "
+    "an instrument, a microphone or a line",
     why="some track of the plan cannot be recorded at the same time",
 )
 def too_few_inputs(context: Context) -> Iterator[Finding]:
     planned = len(context.rig.tracks)
     recorders = context.graph.of_kind(RECORDER)
-    streams = sum(
-        1
-        for plug in context.graph.plugs(Direction.OUT)
-        if plug.port.signal_class is SignalClass.STREAM
-        and plug.device.kind not in (RECORDER, "isolator")
-    )
+    plugged = sum(bool(context.graph.into.get(_key(t.port))) for t in context.rig.tracks)
+    graph = context.graph
+    free = sum(takes_a_new_track(graph, plug) for plug in free_inputs(graph))
     inputs = sum(p.direction is Direction.IN for d in recorders for p in d.ports)
-    there = min(inputs, streams)
+    there = min(inputs, plugged + free)
     if planned > there:
         yield Finding(
             "too-few-inputs",
             Severity.FAULT,
             recorders[0].name if recorders else context.rig.name,
-            f"{planned} tracks are planned; {there} can be recorded at once.",
+            f"{planned} tracks are planned; {there} can be recorded at once: {plugged} are plugged "
+            f"in, and {free} inputs are free.",
             f"{planned - there} of them would be missing.",
             "Add an interface or converter, or record fewer tracks at once.",
             device=recorders[0].id if recorders else "",
         )
+
+
+def _key(ref: PortRef) -> tuple[str, str]:
+    return ref.device, ref.port
 
 
 @check(
@@ -161,26 +166,27 @@ def _name(context: Context, device_id: str) -> str:
 @check(
     "no-dry-di",
     Severity.CAUTION,
-    looks_for="a group of tracks of one performance without a dry DI",
+    looks_for="an instrument of whose tracks, recorded as one performance, none is a dry DI",
     why="there is no way back when the tone turns out wrong",
 )
 def no_dry_di(context: Context) -> Iterator[Finding]:
-    groups: dict[str, list[Course]] = defaultdict(list)
+    # A DI of the bass is no way back for the guitar: each source wants its own.
+    groups: dict[tuple[str, str], list[Course]] = defaultdict(list)
     for course in context.courses:
         if course.source is None:
             continue
         track = context.planned.get(course.track)
-        group = track.group if track is not None else course.start.device.id
-        groups[group].append(course)
-    for group, courses in groups.items():
+        source = course.start.device.id
+        groups[track.group if track is not None else source, source].append(course)
+    for (group, source), courses in groups.items():
         if any(course.tap == "di" for course in courses):
             continue
         names = ", ".join(context.track_name(c.track) for c in courses)
         yield Finding(
             "no-dry-di",
             Severity.CAUTION,
-            group if group not in context.graph.devices else names,
-            f"No dry DI is recorded with {names}.",
+            group if group and group not in context.graph.devices else names,
+            f"No dry DI of {_name(context, source)} is recorded with {names}.",
             "The tone cannot be changed later.",
             "Record a DI as well, muted: by a DI box, an early send, or the dry stream.",
             port=courses[0].track,
@@ -510,29 +516,81 @@ def _digits(text: str) -> str:
 @check(
     "calibrated-knob",
     Severity.CAUTION,
-    looks_for="a knob that scales a calibrated output and no longer stands where it was noted",
+    looks_for="a knob that scales a calibrated output in use and no longer stands where it stood "
+    "at the calibration",
     why="every level that was worked out behind it is off by as much",
 )
 def calibrated_knob(context: Context) -> Iterator[Finding]:
     for device in context.rig.devices:
         for setting in device.settings:
-            if not isinstance(setting, Control) or setting.noted is None:
+            if not isinstance(setting, Control):
                 continue
-            off = setting.value - setting.noted
-            if abs(off) < 0.5 * setting.step:
+            at = _calibrated_at(context.graph, device, setting)
+            if not at or any(abs(setting.value - one) < 0.5 * setting.step for one in at):
                 continue
+            noted = at[-1]
+            off = setting.value - noted
             plug = Plug(device, device.ports[0])
             yield Finding(
                 "calibrated-knob",
                 Severity.CAUTION,
                 device.name,
                 f"{setting.name} stands at {setting.value:g} {setting.unit}; the outputs were "
-                f"calibrated at {setting.noted:g}.",
+                f"calibrated at {noted:g}.",
                 f"All its outputs are {off:+.1f} dB off together.",
-                f"Set it back to {setting.noted:g} {setting.unit}, or calibrate anew.",
+                f"Set it back to {noted:g} {setting.unit}, or calibrate anew.",
                 device=device.id,
-                mend=set_mend(plug, setting.id, setting.noted),
+                mend=set_mend(plug, setting.id, noted),
             )
+
+
+def _calibrated_at(graph: RigGraph, device: Device, setting: Control) -> list[float]:
+    """Where a knob stood when outputs that are plugged in were calibrated, the latest last."""
+    found: dict[str, list[float]] = defaultdict(list)
+    for path in device.live_paths:
+        if not graph.out_of.get((device.id, path.target)):
+            continue
+        for stage in path.stages:
+            if isinstance(stage, DacStage) and stage.control == setting.id:
+                for one in stage.measured:
+                    if device.holds(one.when):
+                        found[one.made_at].append(one.gain_db)
+    return [gain for made_at in sorted(found) for gain in found[made_at]]
+
+
+@check(
+    "inverted-courses",
+    Severity.CAUTION,
+    looks_for="two courses of one source, neither of them a dry DI, of which one arrives upside "
+    "down",
+    why="heard together they take each other's low end away",
+)
+def inverted_courses(context: Context) -> Iterator[Finding]:
+    sources: dict[str, list[Course]] = defaultdict(list)
+    for course in context.courses:
+        if course.source is not None and course.tap not in ("di", "printed"):
+            sources[course.start.device.id].append(course)
+    for courses in sources.values():
+        turned = [course for course in courses if is_inverted(course)]
+        upright = [course for course in courses if not is_inverted(course)]
+        if not turned or not upright:
+            continue
+        by = [context.graph.devices[ident].name for ident in inverting(turned[0])]
+        yield Finding(
+            "inverted-courses",
+            Severity.CAUTION,
+            context.track_name(turned[0].track),
+            f"{_names(context, turned)} arrives inverted to {_names(context, upright)}: "
+            f"{' and '.join(dict.fromkeys(by))} turns it over.",
+            "Heard together they thin out, the lowest notes first.",
+            "Turn one of them over when they are heard together. What is recorded is as good.",
+            port=turned[0].track,
+            track=turned[0].track,
+        )
+
+
+def _names(context: Context, courses: list[Course]) -> str:
+    return ", ".join(context.track_name(course.track) for course in courses)
 
 
 AMP_LOAD = Load(1e6, 0.0)

@@ -53,6 +53,9 @@ def _seen_into(stage: PassiveStage, device: Device, load: complex) -> complex:
     if stage.trim_ohm is not None:
         ratio = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
         load = beside(load, ratio * stage.trim_ohm) + (1.0 - ratio) * stage.trim_ohm
+    if stage.pad_ohm is not None and device.number(stage.control):
+        ratio = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
+        load = beside(load, stage.pad_ohm * ratio / (1.0 - ratio)) + stage.pad_ohm * (1.0 - ratio)
     load = load * stage.turns_ratio**2
     if stage.magnetising_h is not None:
         load = beside(load, 2j * math.pi * HZ * stage.magnetising_h)

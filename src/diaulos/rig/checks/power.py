@@ -17,6 +17,7 @@ from diaulos.rig.checks.registry import (
     set_mend,
     unplug_mend,
 )
+from diaulos.rig.flow import pad_ohms
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import (
     Cable,
@@ -24,6 +25,7 @@ from diaulos.rig.model import (
     Connector,
     Device,
     Direction,
+    PassiveStage,
     PortRef,
     Rig,
     SignalClass,
@@ -208,11 +210,33 @@ def _behind(graph: RigGraph, cable: Cable, seen: frozenset[str]) -> tuple[float,
         if total in (0.0, float("inf")):
             return float("inf"), []
         return total, [Load(o.plug, o.ohm, o.share / total) for o in found]
+    if plug.device.kind == "attenuator":
+        return _attenuated(plug, _together([_behind(graph, c, seen) for cs in outs for c in cs]))
     own = plug.port.impedance_ohm
     parts.append((own, [Load(plug, own, 1.0)]))
     if plug.device.kind == "cabinet":
         parts += [_behind(graph, c, seen) for cables in outs for c in cables]
     return _together(parts)
+
+
+def _attenuated(plug: Plug, behind: tuple[float, list[Load]]) -> tuple[float, list[Load]]:
+    """An attenuator and the speakers behind it: it takes what they do not get."""
+    path = next(
+        path for path in plug.device.live_paths if path.source == plug.port.id
+        and any(isinstance(stage, PassiveStage) for stage in path.stages)
+    )  # fmt: skip
+    stage = next(stage for stage in path.stages if isinstance(stage, PassiveStage))
+    load, speakers = behind
+    through, across = pad_ohms(stage.pad_ohm or 8.0, plug.device.number(stage.control))
+    if load == float("inf") and across == float("inf"):
+        return float("inf"), []
+    beside = 1.0 / (1.0 / load + 1.0 / across)
+    total = through + beside
+    passed = beside / total * beside / load
+    loads = [Load(one.plug, one.ohm, passed * one.share) for one in speakers]
+    if passed < 1.0:
+        loads.insert(0, Load(plug, total, 1.0 - passed))
+    return total, loads
 
 
 def _together(parts: list[tuple[float, list[Load]]]) -> tuple[float, list[Load]]:
@@ -255,6 +279,38 @@ def valve_amp_without_load(context: Context) -> Iterator[Finding]:
                 "The output transformer and the valves fail.",
                 f"Switch it off. Plug in a speaker or load of {plug.port.rated_ohm or 8:g} ohm.",
                 port=plug.ref,
+            )
+
+
+@check(
+    "attenuator-without-speaker",
+    Severity.CAUTION,
+    looks_for="an attenuator that is fed and has nothing at its speaker output",
+    why="it is made to work into a speaker, and closes the amplifier only as far as it is turned",
+)
+def attenuator_without_speaker(context: Context) -> Iterator[Finding]:
+    graph = context.graph
+    for device in graph.of_kind("attenuator"):
+        for port in device.ports:
+            if port.signal_class is not SignalClass.SPEAKER or port.direction is Direction.IN:
+                continue
+            fed = any(
+                graph.into.get((device.id, path.source))
+                for path in device.live_paths
+                if path.target == port.id
+            )
+            if not fed or graph.out_of.get((device.id, port.id)):
+                continue
+            yield Finding(
+                "attenuator-without-speaker",
+                Severity.CAUTION,
+                device.name,
+                "Nothing is plugged into its speaker output.",
+                "It takes the whole power itself, and turned to 0 dB it leaves the amplifier "
+                "without a load.",
+                f"Switch the amplifier off and plug in a speaker of {port.rated_ohm or 8:g} ohm, "
+                "or use a load box.",
+                port=PortRef(device=device.id, port=port.id),
             )
 
 

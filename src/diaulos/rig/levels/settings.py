@@ -175,7 +175,7 @@ def _kept(one: CourseSetting, locks: set[SettingRef], free_tone: bool) -> str:
     if one.ref in locks:
         return "locked"
     if isinstance(one.setting, Control) and one.setting.noted is not None:
-        return "an output was calibrated with it"
+        return "it scales every output together"
     if one.ahead_of_amp and not free_tone:
         return "ahead of the amplifier: part of the tone"
     return ""

@@ -117,14 +117,15 @@ class Solution:
 
     @property
     def works(self) -> bool:
-        """Whether headroom is there and the target within half a step or so."""
+        """Whether headroom is there and the target within the finest step of a gain."""
         return self.best.key[0] == 0 and abs(self.left_db) <= self.tolerance_db
 
     @property
     def tolerance_db(self) -> float:
-        """Half the coarsest step of a gain that may be turned, a tenth at least."""
+        """The finest step of a gain that may be turned, for the target is not passed: the next
+        step may be just too much. Half a decibel at least."""
         steps = [
-            s.setting.step / 2.0
+            s.setting.step
             for s in self.settings
             if not s.kept and s.role is Role.GAIN and s.setting.kind == "control"
         ]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from diaulos.errors import DiaulosError
 from diaulos.figures import level, number
 from diaulos.rig.course import can_reamp, reamp_course
-from diaulos.rig.model import Rig
+from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
 from diaulos.session.model import Pass, Session, Take, tone_words
 from diaulos.units import samples_to_ms
 from diaulos.work.instruments.drive import drive_change, matching_tone
@@ -55,8 +55,25 @@ def send_remarks(plan: ReampPlan) -> str:
     if send.assumed:
         text += " Calibration unknown: +12 dBu is assumed."
     if send.limited_db > 0.05:
-        text += f" {number(send.limited_db)} dB short: more would clip. Raise the box's trim."
+        text += f" Limited: {number(send.limited_db)} dB short, more would clip. {_more(plan)}"
     return text
+
+
+def _more(plan: ReampPlan) -> str:
+    """What gives a send that is held back the rest: a trim that has some left, or what else."""
+    short = plan.send.limited_db
+    for leg in reamp_course(plan.rig).legs:
+        for stage in leg.path.stages if leg.path else ():
+            if isinstance(stage, AmpStage):
+                break
+            if not isinstance(stage, PassiveStage) or stage.control is None:
+                continue
+            trim = leg.device.setting(stage.control)
+            if not isinstance(trim, Control) or trim.value >= trim.maximum:
+                continue
+            value = trim.nearest(trim.value + short + 0.499 * trim.step)
+            return f"Raise {trim.name} of {leg.device.name} to {number(value)} {trim.unit}."
+    return "Use an output that gives more, or turn the amplifier up by as much."
 
 
 def plan_finding(plan: ReampPlan) -> tuple[str, bool]:

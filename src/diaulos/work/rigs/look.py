@@ -14,6 +14,7 @@ from diaulos.rig.excerpt import GUITAR_STRINGS, USUAL_STRINGS
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.monitoring import MonitorPlan
+from diaulos.rig.polarity import is_inverted
 from diaulos.rig.sources import (
     INSTRUMENT,
     USUAL_CREST_DB,
@@ -170,6 +171,7 @@ def courses_data(report: RigReport, rate_hz: float) -> list[dict[str, Any]]:
                 "source": plan.source or None,
                 "tap": plan.tap,
                 "layout": layouts.get(plan.track, "mono"),
+                "polarity": (-1 if is_inverted(course) else 1) if course else None,
                 "conversions": course.conversions if course else None,
                 "digital_links": len(course.digital_links) if course else None,
                 "delay_ms": plan.delay_ms(rate_hz) if course else None,
