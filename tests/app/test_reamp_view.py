@@ -352,3 +352,24 @@ def test_a_rig_without_a_loop_says_so(opened: Desk, settled: Settle) -> None:
     settled(opened)
     assert opened.views["reamp"]._problem.isHidden()
     assert opened.views["reamp"].loop.cards
+
+
+def test_choosing_a_reamp_rig_leaves_takes_armed(
+    opened: Desk, qtbot: QtBot, settled: Settle
+) -> None:
+    """What is sent out is chosen here; what records is not touched."""
+    session = opened.document.session
+    opened.document.apply(edits.choose_rig("rig04"))
+    settled(opened)
+    view = opened.views["reamp"]
+    view.choose_rig("rig02")
+    settled(opened)
+    after = opened.document.session
+    assert after.reamp_rig == "rig02"
+    assert (after.recording_rig, after.current_rig) == ("rig04", "rig04")
+    assert after.rigs == session.rigs
+    opened.show("takes")
+    takes = opened.views["takes"]
+    qtbot.waitUntil(lambda: takes.ready is not None and takes.settled)
+    assert [one.name for one in takes.ready.armed]
+    assert after.rig("rig04").name in takes.sentence.text()

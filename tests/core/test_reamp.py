@@ -25,6 +25,7 @@ from diaulos.errors import (
 from diaulos.rig.bench import BenchFaults
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course, reamp_course
+from diaulos.rig.model import PortRef
 from diaulos.session.edits import set_device_setting
 from diaulos.session.model import MatchTarget, Session
 from diaulos.signal.delay import find_alignment
@@ -33,15 +34,16 @@ from diaulos.storage.audiofile import audio_info, resampled
 from diaulos.storage.folder import SessionFolder
 from diaulos.storage.sources import ExternalAudio
 from diaulos.units import db_to_gain
-from diaulos.wiring import bench_for, new_session
+from diaulos.wiring import BenchAudio, bench_for, new_session
 from diaulos.work.capture.loop import BLOCK_FRAMES
 from diaulos.work.listening.aligned import pass_blocks
 from diaulos.work.measuring import read_mono
-from diaulos.work.ports import CancelToken, StreamSpec
+from diaulos.work.ports import AudioSink, CancelToken, FileNotes, StreamSpec
 from diaulos.work.reamp import returns as reamp_module
 from diaulos.work.reamp.files import FileReampRequest, reamp_file
 from diaulos.work.reamp.passes import ReampRequest, make_pass
 from diaulos.work.reamp.recovery import Remains, bring_back, recoverable
+from diaulos.work.rigs.rendering import RenderRequest, render
 from diaulos.work.takes.exporting import export_pass
 from diaulos.work.takes.importing import ImportRequest, import_di
 from diaulos.work.takes.impulses import import_impulse, load_impulses
@@ -95,6 +97,29 @@ def test_what_is_measured_is_the_truth_of_the_loop(
     assert abs(found.delay_samples - wanted) < max(0.5, found.delay_error_samples)
     assert made.peak_dbfs == pytest.approx(-12.0, abs=1.2)
     assert made.headroom_db == -made.peak_dbfs
+
+
+def test_rendering_a_reamp_sends_as_reamp_does(
+    desk: tuple[SessionFolder, Session], tmp_path: Path
+) -> None:
+    """A DI rendered through a rig that reamps comes back at the level of its pass."""
+    folder, session = desk
+    outcome = reamped(desk, GUITAR_TAKE, rig_id="rig01", auto_return=False)
+    track = session.take(GUITAR_TAKE).di
+    assert track is not None
+    files = ExternalAudio()
+    notes = FileNotes("x", NOON)
+
+    def sink_for(port: PortRef, _name: str) -> AudioSink:
+        path = tmp_path / f"{port.port}.wav"
+        return files.create(path, RATE, 1, "float", notes, False)
+
+    request = RenderRequest(
+        session, "rig01", folder.open_audio(track.file), full_scale_dbu=track.full_scale_dbu
+    )
+    result = render(request, sink_for, BenchAudio())
+    assert result.send_gain_db == pytest.approx(outcome.made.send_gain_db)
+    assert result.tracks[0].peak_dbfs == pytest.approx(outcome.made.peak_dbfs, abs=0.1)
 
 
 def test_the_plan_is_what_comes_back(desk: tuple[SessionFolder, Session]) -> None:

@@ -173,6 +173,7 @@ def render(
         "rig": report.rig.name,
         "from": result.source,
         "calibration_assumed": result.assumed,
+        "send_gain_db": result.send_gain_db,
         "frames": result.frames,
         "rate_hz": session.sample_rate_hz,
         "tracks": [

@@ -13,6 +13,7 @@ from typing import TypeVar
 from pydantic import ValidationError
 
 from diaulos.errors import EditError
+from diaulos.rig.course import can_reamp
 from diaulos.rig.model import Device, Frozen, Rig
 from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
@@ -25,6 +26,7 @@ from diaulos.session.model import (
     Take,
     rig_hash,
 )
+from diaulos.session.roles import records
 
 
 @dataclass(frozen=True)
@@ -167,11 +169,34 @@ def set_device_setting(rig_id: str, device_id: str, setting_id: str, value: floa
 
 
 def choose_rig(rig_id: str) -> Edit:
-    """Another rig as the current one."""
+    """Another rig as the current one. What it can do it does from now on: record, or reamp."""
+
+    def change(session: Session) -> Session:
+        rig = session.rig(rig_id)
+        return session.model_copy(update={"current_rig": rig.id, **_roles_of(rig)})
+
+    return Edit("Choose rig", change)
+
+
+def choose_reamp_rig(rig_id: str) -> Edit:
+    """Another rig to send stored takes through; what records stays."""
     return Edit(
-        "Choose rig",
-        lambda session: session.model_copy(update={"current_rig": session.rig(rig_id).id}),
+        "Choose reamp rig",
+        lambda session: session.model_copy(update={"reamp_rig": session.rig(rig_id).id}),
     )
+
+
+def choose_recording_rig(rig_id: str) -> Edit:
+    """Another rig to record with; what reamps stays."""
+    return Edit(
+        "Choose recording rig",
+        lambda session: session.model_copy(update={"recording_rig": session.rig(rig_id).id}),
+    )
+
+
+def _roles_of(rig: Rig) -> dict[str, str]:
+    found = {"recording_rig": rig.id} if records(rig) else {}
+    return {**found, "reamp_rig": rig.id} if can_reamp(rig) else found
 
 
 def change_rig(rig_id: str, label: str, change_of: Callable[[Rig], Rig]) -> Edit:
@@ -213,7 +238,8 @@ def add_rig(rig: Rig, label: str = "") -> Edit:
     def change(session: Session) -> Session:
         if any(r.id == rig.id for r in session.rigs):
             raise EditError(f"There is already a rig {rig.id}.")
-        return session.model_copy(update={"rigs": (*session.rigs, rig), "current_rig": rig.id})
+        rigs = (*session.rigs, rig)
+        return session.model_copy(update={"rigs": rigs, "current_rig": rig.id, **_roles_of(rig)})
 
     return Edit(label or f"Add rig {rig.name}", change)
 
@@ -227,7 +253,10 @@ def remove_rig(rig_id: str) -> Edit:
         if not rest:
             raise EditError("A session keeps one rig at least.", remedy="Add another one first.")
         current = session.current_rig if session.current_rig != gone.id else rest[0].id
-        return session.model_copy(update={"rigs": rest, "current_rig": current})
+        roles = {
+            role: "" for role in ("recording_rig", "reamp_rig") if getattr(session, role) == gone.id
+        }
+        return session.model_copy(update={"rigs": rest, "current_rig": current, **roles})
 
     return Edit("Remove rig", change)
 

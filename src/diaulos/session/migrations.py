@@ -72,6 +72,11 @@ def _plans_are_kept(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _rigs_get_roles(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 8 names the rig to record with and the one to reamp with; unnamed they are found."""
+    return data
+
+
 def _dicts(parent: Any, key: str) -> list[dict[str, Any]]:
     found = parent.get(key, ()) if isinstance(parent, dict) else ()
     return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
@@ -91,6 +96,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     4: _mixes_come,
     5: _flat_tops_come,
     6: _plans_are_kept,
+    7: _rigs_get_roles,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

@@ -22,7 +22,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 7
+SCHEMA_VERSION = 8
 
 SIMULATED = "bench"
 """What played a take of the simulated studio."""
@@ -263,7 +263,7 @@ class Impulse(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[7] = 7
+    schema_version: Literal[8] = 8
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -281,6 +281,11 @@ class Session(Frozen):
     instruments: tuple[Instrument, ...] = ()
     rigs: tuple[Rig, ...] = ()
     current_rig: Word = ""
+    """The one that Rig and Levels show."""
+    recording_rig: Word = ""
+    """The one that Takes records with; empty: found by `roles.recording_rig`."""
+    reamp_rig: Word = ""
+    """The one that Reamp sends through; empty: found by `roles.reamp_rig`."""
     takes: tuple[Take, ...] = ()
     bin: tuple[BinItem, ...] = ()
     impulses: tuple[Impulse, ...] = ()
@@ -311,6 +316,10 @@ class Session(Frozen):
                 raise ValueError(f"two of the {what}s have the same id")
         if self.rigs and self.current_rig not in {rig.id for rig in self.rigs}:
             raise ValueError(f"current_rig {self.current_rig!r} is not one of the rigs")
+        for role in ("recording_rig", "reamp_rig"):
+            named = getattr(self, role)
+            if named and named not in {rig.id for rig in self.rigs}:
+                raise ValueError(f"{role} {named!r} is not one of the rigs")
         return self
 
     def take(self, take_id: str) -> Take:

@@ -239,7 +239,12 @@ def recall(take_id: str) -> Edit:
                 # What was measured since stays measured.
                 instruments[at] = one.model_copy(update={"strength": instruments[at].strength})
         return session.model_copy(
-            update={"rigs": rigs, "current_rig": then.id, "instruments": tuple(instruments)}
+            update={
+                "rigs": rigs,
+                "current_rig": then.id,
+                "recording_rig": then.id,
+                "instruments": tuple(instruments),
+            }
         )
 
     return Edit("Recall settings", change)

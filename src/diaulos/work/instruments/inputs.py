@@ -13,6 +13,7 @@ from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.rig.model import Direction, SignalClass
 from diaulos.session.instrument import ComparedInput, Instrument, ToneStage
 from diaulos.session.model import Session
+from diaulos.session.roles import recording_rig
 
 Real = NDArray[np.float64]
 
@@ -41,7 +42,7 @@ def rig_inputs(session: Session) -> tuple[ComparedInput, ...]:
         return ()
     found: dict[tuple[str, float, float], ComparedInput] = {}
     analog = (SignalClass.INSTRUMENT, SignalClass.LINE, SignalClass.MIC)
-    for device in session.rig().devices:
+    for device in recording_rig(session).devices:
         for port in device.ports:
             port = device.as_switched(port)
             if port.direction is Direction.IN and port.signal_class in analog:

@@ -18,6 +18,7 @@ from diaulos.errors import EditError, RefusedError
 from diaulos.session.edits import Edit, change_instrument
 from diaulos.session.instrument import Instrument, IntonationReading, note_to_midi
 from diaulos.session.model import Session
+from diaulos.session.roles import recording_rig
 from diaulos.signal.pitch import (
     AFTER_PLUCK_S,
     LOW_HZ,
@@ -331,7 +332,7 @@ def track_to_tune(armed: Sequence[Armed]) -> Armed:
 
 def instrument_on(session: Session, track: Armed, rig_id: str = "") -> Instrument | None:
     """The instrument that is plugged in there, None where nobody said which it is."""
-    device = session.rig(rig_id).device(track.source)
+    device = recording_rig(session, rig_id).device(track.source)
     known = {one.id: one for one in session.instruments}
     return known.get(device.word("instrument")) if device.has_setting("instrument") else None
 

@@ -25,6 +25,7 @@ from diaulos.session.model import (
     rig_hash,
     tone_words,
 )
+from diaulos.session.roles import reamp_rig
 from diaulos.signal.loudness import Layout, Loudness
 from diaulos.work.blocks import mono_blocks, part_of
 from diaulos.work.capture.loop import run_loop
@@ -126,7 +127,7 @@ def make_pass(
     session = request.session
     take = session.take(request.take_id)
     track = _dry_track(take, request.track_id)
-    rig = session.rig(request.rig_id)
+    rig = reamp_rig(session, request.rig_id)
     di, undo = open_di(session, take, track, rig, store, request.undo_load)
     progress(0.0, "Reading the take")
     reference = reference_loudness(take, request.target, store)
@@ -228,7 +229,7 @@ def _record(
         file=file,
         frames=returned.loop.frames,
         rig_hash=rig_hash(plan.rig),
-        rig_name=session.rig(request.rig_id).name,
+        rig_name=reamp_rig(session, request.rig_id).name,
         made_at=notes.made_at.isoformat(timespec="seconds"),
         send_gain_db=plan.send.gain_db,
         send_limited_db=plan.send.limited_db,

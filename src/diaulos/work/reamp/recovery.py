@@ -19,6 +19,7 @@ from diaulos.session.model import (
     Track,
     rig_hash,
 )
+from diaulos.session.roles import reamp_rig
 from diaulos.work.blocks import part_of
 from diaulos.work.capture.loop import LoopResult
 from diaulos.work.measuring import finite_or_none
@@ -165,7 +166,7 @@ def bring_back(
 def _recovered(
     session: Session, take: Take, di: Track, pass_id: str, file: str, returned: Returned
 ) -> Edit:
-    levels, rig = returned.levels, session.rig()
+    levels, rig = returned.levels, reamp_rig(session)
     made = Pass(
         id=pass_id,
         name=f"Recovered {pass_id}",

@@ -9,6 +9,7 @@ from diaulos.figures import level, number
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
 from diaulos.session.model import Pass, Session, Take, tone_words
+from diaulos.session.roles import reamp_rig
 from diaulos.units import samples_to_ms
 from diaulos.work.instruments.drive import drive_change, matching_tone
 from diaulos.work.reamp.planning import ReampPlan
@@ -93,7 +94,7 @@ def tone_remark(session: Session, take: Take | None) -> str:
     """A tone remembers with what it was made, and says so when it is used with others."""
     if take is None or not take.instrument_id:
         return ""
-    tone = matching_tone(session, session.rig())
+    tone = matching_tone(session, reamp_rig(session))
     if tone is None or tone.instrument_id in ("", take.instrument_id):
         return ""
     try:
@@ -139,8 +140,9 @@ class Loops:
         return known[1]
 
     def rows(self, session: Session, plan: ReampPlan | None) -> tuple[LoopRow, ...]:
-        """Every rig that reamps; `plan` is that of the current one."""
+        """Every rig that reamps; `plan` is that of the chosen one."""
         rows = []
+        chosen = reamp_rig(session).id if session.rigs else ""
         for rig in session.rigs:
             tap = self.tap_of(rig)
             if not tap:
@@ -148,7 +150,7 @@ class Loops:
             last = last_pass(session, rig.name)
             peak = f"last peak {number(last.peak_dbfs):>6} dBFS" if last else "no pass yet"
             finding, serious = "choose it to see its levels", False
-            if rig.id == session.current_rig and plan is not None:
+            if rig.id == chosen and plan is not None:
                 finding, serious = plan_finding(plan)
             if last and last.clipped_samples:
                 finding, serious = "last pass clipped", True

@@ -89,12 +89,13 @@ def add_rig_edit(session: Session, rig: Rig, *, current: bool) -> Edit:
     if current or not session.rigs:
         return added
     stays = session.current_rig
-    return Edit(
-        added.label,
-        lambda now: added.change(now).model_copy(
-            update={"current_rig": stays if any(r.id == stays for r in now.rigs) else rig.id}
-        ),
-    )
+
+    def change(now: Session) -> Session:
+        kept = stays if any(r.id == stays for r in now.rigs) else rig.id
+        roles = {"recording_rig": now.recording_rig, "reamp_rig": now.reamp_rig}
+        return added.change(now).model_copy(update={"current_rig": kept, **roles})
+
+    return Edit(added.label, change)
 
 
 def new_instrument(

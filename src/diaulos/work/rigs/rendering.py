@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -15,13 +15,13 @@ from diaulos.rig.course import Course, source_of
 from diaulos.rig.excerpt import PLANNED_CHORDS, PLANNED_SEED, STRUMS
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import Device, PortRef, Rig
-from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU
+from diaulos.rig.plan import ASSUMED_FULL_SCALE_DBU, SendPlan, solve_send
 from diaulos.rig.sources import (
     PlayedSource,
 )
 from diaulos.rig.trackplan import plan_tracks
 from diaulos.session.model import Session
-from diaulos.units import dbu_to_peak_volt
+from diaulos.units import db_to_gain, dbu_to_peak_volt, gain_to_db
 from diaulos.work.blocks import ArraySource
 from diaulos.work.capture.recorder import Recorder
 from diaulos.work.ports import (
@@ -150,6 +150,9 @@ class Rendered:
     tracks: tuple[RenderedTrack, ...]
     left_out: dict[PortRef, str]
     frames: int
+    send_gain_db: float | None = None
+    """Gain that a stored DI was sent with where the rig reamps; None where it stands for an
+    instrument."""
 
 
 SinkFor = Callable[[PortRef, str], AudioSink]
@@ -201,8 +204,11 @@ def render(
     courses, left_out = courses_from(graph, start.id)
     source = source_of(graph, start)
     full = request.full_scale_dbu
-    scale, recorded = 1.0, None
-    if source is not None:
+    scale, recorded, send = 1.0, None, None
+    if source is None:
+        send = _send(request, courses.values())
+        scale = db_to_gain(send.gain_db) if send is not None else 1.0
+    else:
         scale = dbu_to_peak_volt(ASSUMED_FULL_SCALE_DBU if full is None else full)
         recorded = recorded_gain(source, Load(request.load_ohm, request.load_pf * 1e-12))
     played = Played(start.id, lambda: _volts(request, scale), recorded)
@@ -235,8 +241,21 @@ def render(
         )
         for (track, course), one in zip(courses.items(), result.tracks, strict=True)
     )
-    assumed = source is not None and full is None
-    return Rendered(start.id, assumed, tracks, left_out, result.frames)
+    assumed = (source is not None or send is not None) and full is None
+    gain = send.gain_db if send is not None else None
+    return Rendered(start.id, assumed, tracks, left_out, result.frames, gain)
+
+
+def _send(request: RenderRequest, courses: Iterable[Course]) -> SendPlan | None:
+    """How a stored DI is sent where a rig reamps: as Reamp sends it, so that the amplifier sees
+    the instrument's volts. None where no amplifier is on the way."""
+    course = next((one for one in courses if one.has_stage("amp")), None)
+    if course is None:
+        return None
+    peak = 0.0
+    for block in request.di.blocks(block=BLOCK):
+        peak = max(peak, float(np.max(np.abs(block[:, request.channel]), initial=0.0)))
+    return solve_send(course, gain_to_db(peak), request.full_scale_dbu)
 
 
 def _volts(request: RenderRequest, scale: float) -> Iterator[Real]:

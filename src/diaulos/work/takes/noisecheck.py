@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.rig.model import PortRef
 from diaulos.session.model import Session
+from diaulos.session.roles import recording_rig
 from diaulos.signal.hum import Noise, NoiseChange, analyse_noise, compare_noise, gate_threshold_dbfs
 from diaulos.units import LOWEST_DB
 from diaulos.work.capture.recorder import Recorder
@@ -131,7 +132,7 @@ def check_noise(
     should_stop: Callable[[], bool] = lambda: False,
 ) -> Attempt:
     """Five seconds of silence on every armed track; nothing is written."""
-    rig = session.rig(rig_id)
+    rig = recording_rig(session, rig_id)
     report = look_at(session, rig.id)
     armed = armed_tracks(report)
     rate = session.sample_rate_hz

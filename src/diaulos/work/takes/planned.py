@@ -11,6 +11,7 @@ from diaulos.rig.model import Control, PortRef, Rig
 from diaulos.rig.trackplan import gain_for, plan_tracks
 from diaulos.session.edits import Edit, change_rig
 from diaulos.session.model import Session, Take, Track
+from diaulos.session.roles import recording_rig
 from diaulos.work.rigs.look import rig_graph
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
@@ -103,7 +104,7 @@ def heard_gain_edit(
 ) -> Edit:
     """The gains of the rig set for what was heard in a take: as high as the target lets them
     be, had it been played like that. EditError where no gain is to be turned."""
-    rig = session.rig(rig_id)
+    rig = recording_rig(session, rig_id)
     graph = rig_graph(session, rig, stored)
     plans = {plan.track: plan for plan in plan_tracks(graph)}
     by_port = _by_port(session, take, rig)

@@ -10,6 +10,7 @@ from diaulos.rig.model import PortRef
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu, plan_tracks
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.model import SIMULATED, Session, Take, Track, rig_hash
+from diaulos.session.roles import recording_rig
 from diaulos.work.ports import (
     AudioSink,
     CancelToken,
@@ -48,7 +49,7 @@ def play_take(
 ) -> PlayedTake:
     """A take's stored DI through a rig of the session: a new take with a track for what every
     recorder input received. Without a take a simulated player strums."""
-    rig, stored = session.rig(rig_id), stored_of(session, store)
+    rig, stored = recording_rig(session, rig_id), stored_of(session, store)
     take = session.take(take_id) if take_id else None
     if take is not None and take.di is None:
         raise EditError(f"{take.name} has no dry DI.", remedy="Choose another take.")

@@ -8,6 +8,7 @@ from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import PortRef, Tap
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu
 from diaulos.session.model import Session
+from diaulos.session.roles import recording_rig
 from diaulos.work.rigs.look import RigReport, look_at, node_load_of
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
@@ -63,14 +64,15 @@ def armed_tracks(report: RigReport) -> tuple[Armed, ...]:
 
 
 def rig_to_record(session: Session, wanted: str = "") -> str:
-    """Id of the rig to record with: the one that is named, else the current one, else the
+    """Id of the rig to record with: the one that is asked for, else the session's, else the
     first that has something armed."""
-    if wanted or not session.rigs:
-        return session.rig(wanted).id
-    for rig in (session.rig(), *session.rigs):
+    first = recording_rig(session, wanted)
+    if wanted:
+        return first.id
+    for rig in (first, *session.rigs):
         if armed_tracks(look_at(session, rig.id)):
             return rig.id
-    return session.rig().id
+    return first.id
 
 
 def bytes_needed(session: Session, tracks: int, minutes: float) -> int:

@@ -18,6 +18,7 @@ from diaulos.rig.model import PortRef, Rig
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import SIMULATED, Dropped, Session, Take, Track, content_hash, rig_hash
+from diaulos.session.roles import recording_rig
 from diaulos.session.take_edits import add_recorded
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.recorder import BLOCK_FRAMES, Recorder, RecordResult
@@ -345,7 +346,7 @@ def prepare(
 ) -> Recording:
     """Everything ready up to the first sample: files made, the note written."""
     session, over = request.session, request.over
-    rig = session.rig(request.rig_id)
+    rig = recording_rig(session, request.rig_id)
     stored = stored_of(session, store)
     report = look_at(session, rig.id, stored)
     armed = armed_tracks(report)

@@ -20,6 +20,7 @@ from diaulos.figures import number
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import Session
+from diaulos.session.roles import recording_rig
 from diaulos.work.instruments.drive import DriveChange, drive_change, roll_volume
 from diaulos.work.instruments.inputs import AMP_LOAD
 
@@ -215,7 +216,7 @@ class DrivePage(QWidget):
         session, instrument = self._session, self._instrument
         assert session is not None
         assert instrument is not None
-        rig = session.rig()
+        rig = recording_rig(session)
         amp = next((d for d in rig.devices if d.kind == "amp"), None)
         box = next((d for d in rig.devices if d.kind == "load_box"), None)
         if amp is None:

@@ -36,6 +36,7 @@ from diaulos.errors import DiaulosError
 from diaulos.rig.bench import Probe
 from diaulos.session import edits
 from diaulos.session.model import Session, tone_words
+from diaulos.session.roles import reamp_rig
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.passes import open_di
 from diaulos.work.reamp.planning import Excerpt, ReampPlan, plan_reamp, read_excerpt
@@ -229,9 +230,9 @@ class ReampView(ReampWork):
         self.choose_rig(key)
 
     def choose_rig(self, rig_id: str) -> None:
-        """Another current rig."""
-        if rig_id and rig_id != self._document.session.current_rig:
-            self._document.apply(edits.choose_rig(rig_id))
+        """Another rig to send through; Takes keeps its own."""
+        if rig_id and rig_id != reamp_rig(self._document.session).id:
+            self._document.apply(edits.choose_reamp_rig(rig_id))
 
     def imported(self, take_id: str) -> None:
         """A take came from a file: it is the chosen one."""
@@ -254,7 +255,7 @@ class ReampView(ReampWork):
         self._empty_takes.setVisible(not session.takes)
         self._show_take()
         if session.rigs:
-            self.tone.show_rig(session, session.rig())
+            self.tone.show_rig(session, reamp_rig(session))
         self._tell_courses()
         self._plan_soon()
 
@@ -297,7 +298,7 @@ class ReampView(ReampWork):
             self.tone.show_load(None, "", False)
             return
         try:
-            undo = undo_for(session, take, take.di, session.rig())
+            undo = undo_for(session, take, take.di, reamp_rig(session))
         except DiaulosError as error:
             self.tone.show_load(take.di.load_ohm, str(error), False)
             return
@@ -337,7 +338,7 @@ class ReampView(ReampWork):
             self.loop.show_loop((), (), "", "")
             self._send_text.setText("")
             return
-        di, rig = take.di, session.rig()
+        di, rig = take.di, reamp_rig(session)
         auto, store, undo = self.tone.auto_return, self._document.store, self.tone.undo_load
         instrument = next((i for i in session.instruments if i.id == take.instrument_id), None)
         key = (di, rig, auto, session.impulses, session.target_peak_dbfs, undo, undo and instrument)
@@ -402,7 +403,7 @@ class ReampView(ReampWork):
             CourseRow(one.rig_id, one.tap, one.name, one.peak, one.finding, one.serious)
             for one in self._loops.rows(session, self._plan)
         ]
-        self._tell_strip(tuple(rows), session.current_rig)
+        self._tell_strip(tuple(rows), reamp_rig(session).id if session.rigs else "")
 
     def _on_job_started(self, title: str) -> None:
         self._problem.hide()

@@ -12,6 +12,7 @@ from diaulos.app.jobs import Job
 from diaulos.app.views.reamp.listening import ReampListening
 from diaulos.errors import DiaulosError, RigError
 from diaulos.session import edits
+from diaulos.session.roles import reamp_rig
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.matching import rematch
 from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass
@@ -33,9 +34,9 @@ class ReampWork(ReampListening):
 
     def _on_setting(self, device: str, setting: str, value: object) -> None:
         assert isinstance(value, (str, float))
-        rig = self._document.session.current_rig
+        rig = reamp_rig(self._document.session).id
         if not self._document.apply(edits.set_device_setting(rig, device, setting, value)):
-            self.tone.show_rig(self._document.session, self._document.session.rig())
+            self.tone.show_rig(self._document.session, reamp_rig(self._document.session))
 
     def keep(self) -> None:
         """Mark or unmark the chosen pass."""
@@ -127,7 +128,7 @@ class ReampWork(ReampListening):
         take, session = self.take, self._document.session
         if take is None or not session.rigs:
             return
-        store, clock, rig = self._document.store, self._services.clock, session.rig()
+        store, clock, rig = self._document.store, self._services.clock, reamp_rig(session)
 
         def work(progress: Progress, cancel: CancelToken) -> UnloadedTake:
             return store_unloaded(
@@ -149,14 +150,14 @@ class ReampWork(ReampListening):
         if path:
             self.load_cabinet(path)
         else:
-            self.tone.show_rig(self._document.session, self._document.session.rig())
+            self.tone.show_rig(self._document.session, reamp_rig(self._document.session))
 
     def load_cabinet(self, path: str) -> None:
         """Bring an impulse response into the session and choose it as the cabinet."""
         from pathlib import Path
 
         session, store, services = self._document.session, self._document.store, self._services
-        rig = session.rig()
+        rig = reamp_rig(session)
         brings = [d for d in rig.devices if d.has_setting("cabinet")]
         device = next((d for d in brings if d.kind == "load_box"), brings[0] if brings else None)
         try:

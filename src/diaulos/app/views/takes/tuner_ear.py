@@ -12,6 +12,7 @@ from diaulos.app.jobs import Job, Jobs
 from diaulos.app.services import Services
 from diaulos.rig.model import PortRef
 from diaulos.session.model import Session
+from diaulos.session.roles import recording_rig
 from diaulos.work.instruments.tuning import Heard, Listener
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.stored import NOTHING_STORED
@@ -49,7 +50,7 @@ class TunerEar(QObject):
         self._stopping = self.was_cancelled = False
 
         def work(progress: Progress, cancel: CancelToken) -> bool:
-            backend = source(session, session.rig(), (track.port,), NOTHING_STORED)
+            backend = source(session, recording_rig(session), (track.port,), NOTHING_STORED)
             listener = Listener(backend, session.sample_rate_hz, answers.put)
             listener.run(lambda: cancel.cancelled or self._stopping)
             return cancel.cancelled

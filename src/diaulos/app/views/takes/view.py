@@ -24,6 +24,7 @@ from diaulos.figures import clock, counted, number, typeset
 from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Session
+from diaulos.session.roles import recording_rig
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import look_at
@@ -169,8 +170,8 @@ class TakesView(TakesTuning):
             self._on_take()
         elif before.mix is not after.mix:
             self.player.show_mix(after)
-        if before is None or before.rigs is not after.rigs or before.current_rig != (
-            after.current_rig
+        if before is None or before.rigs is not after.rigs or _roles(before) != (
+            _roles(after)
         ) or before.instruments is not after.instruments:  # fmt: skip
             self._timer.start()
         else:
@@ -189,9 +190,10 @@ class TakesView(TakesTuning):
 
         def work(progress: Progress, cancel: CancelToken) -> Ready:
             stored = stored_of(session, store)
-            report = look_at(session, "", stored)
+            rig = recording_rig(session).id
+            report = look_at(session, rig, stored)
             armed = armed_tracks(report)
-            levels = {one.track: one.diagram for one in levels_of(session, "", stored)}
+            levels = {one.track: one.diagram for one in levels_of(session, rig, stored)}
             rows = []
             for one in armed:
                 diagram = levels.get(one.port)
@@ -205,7 +207,7 @@ class TakesView(TakesTuning):
                 )  # fmt: skip
                 held = end.peak
                 rows.append(BoardRow(str(one.port), one.name, one.tap, figures, held))
-            lines = checklist(session, "", store.free_bytes(), stored=stored)
+            lines = checklist(session, rig, store.free_bytes(), stored=stored)
             return Ready(armed, lines, tuple(rows))
 
         def done(ready: Ready) -> None:
@@ -270,8 +272,10 @@ class TakesView(TakesTuning):
         else:
             open_ = [one for one in ready.lines if not one.holds]
             told = bool(open_) and not self.board.far
+            rig = recording_rig(self._document.session).name
             remarks = f", {counted(len(open_), 'remark')} above" if told else ""
-            text = f"Ready{remarks}, {counted(len(ready.armed), 'track')} armed. Space records."
+            tracks = counted(len(ready.armed), "track")
+            text = f"Ready{remarks}, {tracks} armed on {rig}. Space records."
         self.sentence.setText(text)
         able = writable and ready is not None and not must and not missing
         self.record_button.setEnabled(able and (self.ear.listening or not self._jobs.busy))
@@ -397,3 +401,8 @@ class TakesView(TakesTuning):
         """Play the chosen take as it is mixed, or pause."""
         if not self.under_way:
             self.player.toggle_play()
+
+
+def _roles(session: Session) -> tuple[str, str]:
+    """What says which rig records."""
+    return session.current_rig, session.recording_rig

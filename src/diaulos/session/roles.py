@@ -1,0 +1,37 @@
+"""Which rig records and which reamps: named by the session, or found."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from diaulos.rig.course import can_reamp
+from diaulos.rig.model import Rig
+from diaulos.session.model import Session
+
+
+def records(rig: Rig) -> bool:
+    """Whether a rig is there to record: a planned track begins at an instrument, or it has one
+    and nothing is planned yet."""
+    instruments = {device.id for device in rig.devices if device.kind == "instrument"}
+    if not rig.tracks:
+        return bool(instruments)
+    return any(track.source in instruments for track in rig.tracks)
+
+
+def recording_rig(session: Session, wanted: str = "") -> Rig:
+    """The rig that takes are recorded with: the one that is asked for by id or name, else the
+    session's recording rig, else the current one where it records, else the first that does."""
+    return _chosen(session, wanted or session.recording_rig, records)
+
+
+def reamp_rig(session: Session, wanted: str = "") -> Rig:
+    """The rig that stored takes are sent through: the one that is asked for by id or name, else
+    the session's reamp rig, else the current one where it reamps, else the first that does."""
+    return _chosen(session, wanted or session.reamp_rig, can_reamp)
+
+
+def _chosen(session: Session, named: str, plays: Callable[[Rig], bool]) -> Rig:
+    if named:
+        return session.rig(named)
+    current = session.rig()
+    return next((rig for rig in (current, *session.rigs) if plays(rig)), current)
