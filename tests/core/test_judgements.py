@@ -6,13 +6,13 @@ import math
 
 import numpy as np
 import pytest
-from test_rig_checks import ids, one, plus, port, two_amps, with_cable, without
+from test_rig_checks import by_modeler, ids, one, patch, plus, port, two_amps, with_cable, without
 
 from diaulos.rig.bench import BenchFaults, strum_volts
 from diaulos.rig.bench.steps import StepMaker
 from diaulos.rig.checks import Context, Finding
 from diaulos.rig.checks.power import speaker_loads
-from diaulos.rig.course import Course, trace_all
+from diaulos.rig.course import Course, trace, trace_all
 from diaulos.rig.elements import BAND_HZ, Curve, Gain, NoiseSource, elements_of
 from diaulos.rig.fits import joined
 from diaulos.rig.flow import pad_ohms, sound_gain
@@ -22,7 +22,7 @@ from diaulos.rig.model import PlannedTrack, Rig
 from diaulos.rig.polarity import is_inverted
 from diaulos.rig.templates import build
 from diaulos.signal.delay import find_alignment
-from diaulos.units import BOLTZMANN_J_PER_K, ROOM_TEMPERATURE_K, ZERO_DBU_V
+from diaulos.units import BOLTZMANN_J_PER_K, ROOM_TEMPERATURE_K, ZERO_DBU_V, peak_volt_to_dbu
 from diaulos.work.rigs.rendering import PLAYER_LOAD, recorded_gain
 from support import RATE
 
@@ -173,6 +173,46 @@ def sounded(course: Course) -> np.ndarray:
     for step in maker.steps:
         signal, _ = step.processor.process(signal, step.processor.initial_state())
     return signal
+
+
+# --- drive ---
+
+
+def test_less_drive_is_true_in_the_sound_and_its_remedy_restores_it() -> None:
+    """An amplifier behind a modeler's instrument output against the guitar plugged straight in."""
+    rig = by_modeler(0.0, "instrument")
+    found = one(rig, "less-drive")
+    less = float(found.cause.split("gets ")[1].split(" dB")[0])
+    graph = RigGraph(rig)
+    course = next(t.course for t in trace_all(graph) if t.course and t.course.has_stage("amp"))
+    amp = next(leg for leg in course.legs if leg.device.kind == "amp")
+    straight = patch(("guitar", "guitar"), ("valve_combo", "amp"), join=(("guitar.out", "amp.in"),))
+    there = peak_of(course, amp.device.id)
+    alone = peak_of(trace(RigGraph(straight), port("amp.in")), "amp")
+    assert alone - there == pytest.approx(less, abs=0.1)
+    assert found.mend is not None
+    mended = found.mend.change(rig)
+    assert "less-drive" not in ids(mended)
+    again = next(
+        t.course for t in trace_all(RigGraph(mended)) if t.course and t.course.has_stage("amp")
+    )
+    assert peak_of(again, amp.device.id) == pytest.approx(alone, abs=0.5)
+
+
+def peak_of(course: Course, device: str) -> float:
+    """The peak at a device's input as the bench plays it, in dBu."""
+    assert course.source is not None
+    signal = strum_volts(course.source, PLAYER_LOAD, RATE)
+    maker = StepMaker(
+        course, RATE, BenchFaults.none(), None, lambda _key: 0,
+        recorded_gain(course.source, PLAYER_LOAD),
+    )  # fmt: skip
+    at = next(i for i, leg in enumerate(course.legs) if leg.device.id == device)
+    for step in maker.steps:
+        signal, _ = step.processor.process(signal, step.processor.initial_state())
+        if any(point.leg == at for point, _ in step.reads):
+            return peak_volt_to_dbu(float(np.max(np.abs(signal))))
+    raise AssertionError(device)
 
 
 # --- noise ---

@@ -111,6 +111,15 @@ def calibrated(at_db: float) -> Rig:
     return with_output_calibration(rig, rig.device("modeler"), "out_l", (found,), "", "meter")
 
 
+def by_modeler(output_db: float, level: str) -> Rig:
+    """An amplifier behind a modeler that only passes on, by its jack output."""
+    rig = plus(build("hybrid", "r1"), "floor_modeler", "m")
+    for setting, value in (("model", "off"), ("cabinet", "none"), ("out_level", level)):
+        rig = rig.with_setting("m", setting, value)
+    rig = replugged(rig.with_setting("m", "output", output_db), "echo.out", "amp.in", "m.in")
+    return joined(rig, port("m.out_l"), port("amp.in"))
+
+
 def two_amps(voice: str) -> Rig:
     """One guitar into two amplifiers, an inverting one and one of this voice."""
     rig = plus(plus(build("hybrid", "r1"), "valve_combo", "amp2"), "reactive_load", "load2")
@@ -424,6 +433,10 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
     "inverted-courses": (
         lambda: two_amps("lantern"),
         lambda: two_amps("tideline"),
+    ),
+    "less-drive": (
+        lambda: by_modeler(0.0, "instrument"),
+        lambda: by_modeler(0.0, "line"),
     ),
     "attenuator-without-speaker": (
         lambda: without(build("three-tones", "r1"), "attenuator.out", "cabinet.speaker"),
