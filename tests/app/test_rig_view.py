@@ -317,7 +317,7 @@ def test_tracks_are_renamed_grouped_and_planned(shown: RigView, qtbot: QtBot) ->
     assert [t.name for t in shown.rig.tracks][:2] == ["Dirty", "DI"]
     press(qtbot, shown, Qt.Key.Key_T)
     assert len(shown.rig.tracks) == 3
-    assert "3 inputs used, 2 left" in shown.tracks.summary.text()
+    assert "3 inputs used, 1 left" in shown.tracks.summary.text()
 
 
 def test_the_patch_list_sorts_and_copies(shown: RigView, qtbot: QtBot) -> None:

@@ -231,6 +231,45 @@ def test_bus_tones_and_their_clock() -> None:
     assert analyse_noise(hiss(-75.0), RATE).bus_tones == ()
 
 
+def test_a_line_at_1_khz_counts_once() -> None:
+    """The twentieth harmonic of 50 Hz and the first tone of a bus are one place."""
+    mains = [(50.0, -62.0), (100.0, -58.0), (150.0, -70.0)]
+    found = analyse_noise(hiss(-80.0) + tones([*mains, (1000.0, -75.0)]), RATE)
+    assert [round(t.hz) for t in found.bus_tones] == [1000]
+    assert all(t.hz < 999.0 for t in found.hum)
+    ladder = [(50.0 * n, -60.0 - n) for n in range(1, 21)]
+    found = analyse_noise(hiss(-95.0) + tones(ladder), RATE)
+    assert found.bus_tones == ()
+    assert round(found.hum[-1].hz) == 1000
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_processor_is_named_by_what_it_does(seed: int) -> None:
+    t = seconds(5.0)
+    base = hiss(-85.0, seed=seed)
+    sweep = 1e-4 * np.sin(
+        2 * np.pi * np.cumsum(2500.0 + 1500.0 * np.sin(2 * np.pi * 0.7 * t)) / RATE
+    )
+    assert analyse_noise(base + sweep, RATE).processor == "sweeping"
+    rng = np.random.default_rng(seed)
+    burst = 2e-3 * rng.standard_normal(t.size) * ((t * (37.0 + 10.0 * seed)) % 1.0 < 0.3)
+    assert analyse_noise(base + burst, RATE).processor == "chopped"
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_nothing_else_is_called_a_processor(seed: int) -> None:
+    """Hiss, hum, bus tones, and the buzz of a dimmer at twice the mains."""
+    base = hiss(-80.0, seed=seed)
+    assert analyse_noise(base, RATE).processor == ""
+    mains = [(50.0 * n, -55.0 - n) for n in range(1, 12)]
+    assert analyse_noise(base + tones(mains), RATE).processor == ""
+    bus = [(1000.0 * n, -82.0) for n in range(1, 9)]
+    assert analyse_noise(base + tones(bus), RATE).processor == ""
+    t = seconds(5.0)
+    buzz = 3e-3 * np.random.default_rng(seed).standard_normal(t.size) * ((t * 100.0) % 1.0 < 0.1)
+    assert analyse_noise(base + buzz + tones([(50.0, -50.0), (100.0, -48.0)]), RATE).processor == ""
+
+
 @pytest.mark.parametrize("hz", [49.0, 55.0, 61.7, 98.0, 123.0])
 @pytest.mark.parametrize("kind", ["plucked", "steady"])
 def test_held_bass_notes_are_no_hum(hz: float, kind: str) -> None:

@@ -6,7 +6,19 @@ import math
 
 import numpy as np
 import pytest
-from test_rig_checks import by_modeler, ids, one, patch, plus, port, two_amps, with_cable, without
+from test_rig_checks import (
+    by_modeler,
+    findings,
+    ids,
+    one,
+    patch,
+    plus,
+    port,
+    replugged,
+    two_amps,
+    with_cable,
+    without,
+)
 
 from diaulos.rig.bench import BenchFaults, strum_volts
 from diaulos.rig.bench.steps import StepMaker
@@ -173,6 +185,41 @@ def sounded(course: Course) -> np.ndarray:
     for step in maker.steps:
         signal, _ = step.processor.process(signal, step.processor.initial_state())
     return signal
+
+
+# --- a DI box takes a line ---
+
+
+def modeler_into_di(output_db: float) -> Rig:
+    """A modeler's line output by a DI box into a microphone input."""
+    rig = plus(build("modeler-analog", "r1"), "active_di", "di2")
+    rig = replugged(rig, "modeler.out_l", "interface.in3", "di2.in")
+    rig = joined(rig, port("di2.out"), port("interface.in3"))
+    for device, setting, value in (
+        ("modeler", "output", output_db), ("interface", "mode3", "mic"),
+        ("interface", "phantom3", "on"), ("interface", "gain3", 0.0),
+    ):  # fmt: skip
+        rig = rig.with_setting(device, setting, value)
+    return rig
+
+
+def test_a_line_output_in_a_di_box_is_judged_by_its_ceiling() -> None:
+    quiet = modeler_into_di(-20.0)
+    assert not ids(quiet) & {"line-into-instrument", "switch-unlike"}
+    assert peak_at(quiet, "modeler.out_l") < 12.0
+
+
+def test_one_that_clips_there_is_padded() -> None:
+    rig = modeler_into_di(0.0)
+    device = rig.device("di2")
+    low = tuple(
+        p.model_copy(update={"max_dbu": -20.0}) if p.id == "in" else p for p in device.ports
+    )
+    rig = rig.with_device(device.model_copy(update={"ports": low}))
+    told = [f for f in findings(rig) if f.id in ("line-into-instrument", "switch-unlike")]
+    assert told
+    assert all(f.mend is not None for f in told)
+    assert "clip" in told[0].consequence
 
 
 # --- drive ---

@@ -131,3 +131,5 @@ def _print_noise(name: str, data: dict[str, Any]) -> None:
         print(f"    hum of {data['mains_hz']:.2f} Hz mains")
     for tone in (*data["hum"], *data["bus_tones"]):
         print(f"    {tone['hz']:9.2f} Hz  {tone['dbfs']:7.1f} dBFS")
+    if data["processor"]:
+        print(f"    noise of a processor: {data['processor']}")

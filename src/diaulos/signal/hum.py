@@ -64,6 +64,8 @@ class Noise:
     hiss_dbfs: float
     """What is left without the tones."""
     quiet_s: float
+    processor: str = ""
+    """How the noise of a processor gives itself away: "sweeping" tones or "chopped" hiss."""
 
     @property
     def hum_dbfs(self) -> float:
@@ -114,7 +116,8 @@ def analyse_noise(samples: Audio, rate_hz: float) -> Noise:
         return Noise(None, why, (), (), floor, floor_a, floor, seconds)
     longest = max(spans, key=lambda span: span[1] - span[0])
     mains, hum = _hum(x, longest, rate_hz)
-    bus = _bus_tones(x, longest, rate_hz)
+    hum, bus = _told_once(hum, _bus_tones(x, longest, rate_hz))
+    processor = _processor(x[longest[0] : longest[1]], rate_hz, mains)
     hiss = power.copy()
     for tone in (*hum, *bus):
         near = np.abs(freqs - tone.hz) <= 3.0 * width
@@ -123,8 +126,9 @@ def analyse_noise(samples: Audio, rate_hz: float) -> Noise:
             hiss[near] = np.median(hiss[beside])
     reason = "" if mains is not None else "no harmonic of 50 or 60 Hz stands out"
     return Noise(
-        mains, reason, hum, bus, floor, floor_a, _band(hiss, freqs, rate_hz, False), seconds
-    )
+        mains, reason, hum, bus, floor, floor_a, _band(hiss, freqs, rate_hz, False), seconds,
+        processor,
+    )  # fmt: skip
 
 
 def quiet_spans(x: Real, rate_hz: float) -> list[tuple[int, int]]:
@@ -325,6 +329,92 @@ def _bus_tones(x: Real, longest: tuple[int, int], rate_hz: float) -> tuple[Noise
             found.append(NoiseTone(hz, _dbfs(float(level[at]))))
             clock = clock or hz / wanted
     return tuple(sorted(found, key=lambda tone: tone.hz))
+
+
+def _told_once(
+    hum: tuple[NoiseTone, ...], bus: tuple[NoiseTone, ...]
+) -> tuple[tuple[NoiseTone, ...], tuple[NoiseTone, ...]]:
+    """A line that is both a harmonic of the mains and a multiple of 1 kHz counts once: with the
+    bus where it has others, or stands out from the harmonics below it; else with the mains."""
+    for tone in bus:
+        twin = next((one for one in hum if abs(one.hz - tone.hz) <= SAME_LINE_HZ), None)
+        if twin is None:
+            continue
+        below = [one.dbfs for one in hum if 0.0 < twin.hz - one.hz <= NEIGHBOURS_HZ]
+        if len(bus) > 1 or not below or twin.dbfs > max(below) + STANDS_OUT_DB:
+            hum = tuple(one for one in hum if one is not twin)
+        else:
+            bus = tuple(one for one in bus if one is not tone)
+    return hum, bus
+
+
+SAME_LINE_HZ = 1.5
+NEIGHBOURS_HZ = 400.0
+STANDS_OUT_DB = 6.0
+SWEEP_LOW_HZ = 400.0
+SWEEP_OUT_DB, SWEEP_MOVES_DB = 15.0, 10.0
+"""A sweeping tone stands out of its moment, and out of what is usual at its place."""
+SWEEP_BINS, SWEEP_STEP_BINS = 10, 25
+CHOPPED_DB = 6.0
+CHOPPED_FRAME_S = 0.002
+CHOPPED_LIKENESS = 0.5
+MOST_S = 5.0
+
+
+def _processor(stretch: Real, rate_hz: float, mains_hz: float | None) -> str:
+    """Whether a silence holds what only a processor makes."""
+    part = stretch[: int(MOST_S * rate_hz)]
+    if _sweeps(part, rate_hz):
+        return "sweeping"
+    return "chopped" if _is_chopped(part, rate_hz, mains_hz) else ""
+
+
+def _sweeps(x: Real, rate_hz: float) -> bool:
+    """Whether half of the time one tone stands out that is not where it usually is, and that
+    goes from place to place steadily."""
+    size = 1 << round(math.log2(0.043 * rate_hz))
+    count = (x.size - size) // (size // 2) + 1
+    if count < 8:
+        return False
+    frames = np.lib.stride_tricks.sliding_window_view(x, size)[:: size // 2] * np.hanning(size)
+    first = round(SWEEP_LOW_HZ * size / rate_hz)
+    power = np.square(np.abs(np.fft.rfft(frames, axis=1)))[:, first:] + 1e-30
+    at = np.argmax(power, axis=1)
+    top = power[np.arange(at.size), at]
+    stands = top > np.median(power, axis=1) * 10.0 ** (SWEEP_OUT_DB / 10.0)
+    moves = top > np.median(power, axis=0)[at] * 10.0 ** (SWEEP_MOVES_DB / 10.0)
+    if float(np.mean(stands & moves)) < 0.5:
+        return False
+    places = at[stands & moves]
+    steps = np.abs(np.diff(places))
+    return bool(np.ptp(places) >= SWEEP_BINS and np.median(steps) <= SWEEP_STEP_BINS)
+
+
+def _is_chopped(x: Real, rate_hz: float, mains_hz: float | None) -> bool:
+    """Whether what lies above 1 kHz comes and goes at a steady pace that is not the mains'."""
+    frame = max(1, round(CHOPPED_FRAME_S * rate_hz))
+    whole = x.size // frame
+    if whole < 50:
+        return False
+    # A difference over a few samples leaves the lows out.
+    apart = max(1, round(rate_hz / 8_000.0))
+    high = x[apart:] - x[:-apart]
+    whole = high.size // frame
+    level = np.log(np.square(high[: whole * frame]).reshape(whole, frame).mean(axis=1) + 1e-30)
+    swing = float(np.percentile(level, 90.0) - np.percentile(level, 10.0)) * 10.0 / math.log(10.0)
+    if swing < CHOPPED_DB:
+        return False
+    level = level - level.mean()
+    likeness = np.correlate(level, level, "full")[whole - 1 :] / float(np.dot(level, level))
+    peaks = np.flatnonzero((likeness[1:-1] >= likeness[:-2]) & (likeness[1:-1] >= likeness[2:])) + 1
+    peaks = peaks[likeness[peaks] > CHOPPED_LIKENESS]
+    if peaks.size == 0:
+        return False
+    pace = 1.0 / (float(peaks[0]) * CHOPPED_FRAME_S)
+    near = mains_hz is not None and any(
+        abs(pace - n * mains_hz) < 0.05 * n * mains_hz for n in (1, 2)
+    )
+    return not near
 
 
 def _dbfs(amplitude: float) -> float:

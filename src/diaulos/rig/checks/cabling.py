@@ -128,7 +128,23 @@ def _mismatched(context: Context, ident: str) -> Iterator[tuple[Cable, Plug, Plu
             continue  # that output is switched wrongly: another check says so
         if ident == "instrument-into-line" and target.device.kind == "isolator":
             continue  # a transformer passes either
+        if _di_takes(context, source, target):
+            continue
         yield cable, source, target, entry[1]
+
+
+def _is_line_into_di(source: Plug, target: Plug) -> bool:
+    pair = (source.port.signal_class, target.port.signal_class)
+    return target.device.kind == "di" and pair == (LINE, INSTRUMENT_CLASS)
+
+
+def _di_takes(context: Context, source: Plug, target: Plug) -> bool:
+    """Whether a DI box takes this line output as it is: it is judged by its ceiling alone."""
+    if not _is_line_into_di(source, target):
+        return False
+    peak = context.peak_at(source)
+    most = clip_dbu(target.device, target.port.id, target.port.max_dbu)
+    return peak is None or most is None or peak - most <= CLIPS_DB
 
 
 def _class_mend(source: Plug, target: Plug) -> Mend | None:
@@ -142,7 +158,10 @@ def _mismatch(context: Context, ident: str) -> Iterator[Finding]:
         if ident == "line-into-mic" and "clip by" not in consequence:
             severity = Severity.CAUTION
         mend = _class_mend(source, target)
-        if mend is None and ident == "line-into-instrument":
+        if _is_line_into_di(source, target):
+            mend = set_mend(target, "pad", "on") if target.device.has_setting("pad") else None
+            remedy = "Turn the output down by as much."
+        elif mend is None and ident == "line-into-instrument":
             mend = Mend(
                 "Put a reamp box into this cable",
                 partial(insert, cable_id=cable.id, type_id="passive_reamp", stem="reamp_box"),
@@ -266,7 +285,7 @@ def switch_unlike(context: Context) -> Iterator[Finding]:
         if source.port.signal_class is target.port.signal_class:
             continue
         found = class_switch(source, target.port.signal_class)
-        if found is None:
+        if found is None or _di_takes(context, source, target):
             continue
         mend = set_mend(source, *found)
         peak = context.peak_at(source)

@@ -136,6 +136,7 @@ def noise_data(found: Noise) -> dict[str, Any]:
         "mains_hz": None if found.mains_hz is None else round(found.mains_hz, 4),
         "reason": found.reason or None,
         "hum": [{"hz": round(t.hz, 3), "dbfs": round(t.dbfs, 2)} for t in found.hum],
+        "processor": found.processor or None,
         "bus_tones": [{"hz": round(t.hz, 3), "dbfs": round(t.dbfs, 2)} for t in found.bus_tones],
         "floor_dbfs": round(found.floor_dbfs, 2),
         "floor_a_dbfs": round(found.floor_a_dbfs, 2),

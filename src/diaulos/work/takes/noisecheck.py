@@ -196,6 +196,13 @@ def _cause(one: Armed, noise: Noise, unavoidable: float, loops: frozenset[str]) 
             "Tones of a digital bus: they come over a ground or a supply.",
             "Try a USB isolator or a filter on the USB ground, another outlet, another supply.",
         )
+    if noise.processor:
+        what = "Tones that sweep" if noise.processor == "sweeping" else "Hiss that is chopped"
+        return (
+            f"{what}: a processor's own noise, over a ground, a supply or a cable beside it.",
+            "Keep cables away from screens and computers; try another outlet, an isolated supply, "
+            "a transformer in the signal.",
+        )
     if noise.hiss_dbfs > unavoidable + HISS_MATTERS_DB:
         over = noise.hiss_dbfs - unavoidable
         return (
