@@ -269,7 +269,7 @@ def test_a_missing_cable_is_said_at_its_place(opened: Desk, settled: Settle) -> 
 def test_the_strip_chooses_the_course_everywhere(opened: Desk, settled: Settle) -> None:
     opened.window.strip.chosen.emit("rig03")
     settled(opened)
-    assert opened.document.session.current_rig == "rig03"
+    assert opened.document.session.reamp_rig == "rig03"
     assert "Bass" in opened.window.strip.accessibleDescription() or opened.views["reamp"].tone._rig
     assert opened.views["reamp"].tone._rig.currentText() == "Bass by box"
 
@@ -372,4 +372,4 @@ def test_choosing_a_reamp_rig_leaves_takes_armed(
     takes = opened.views["takes"]
     qtbot.waitUntil(lambda: takes.ready is not None and takes.settled)
     assert [one.name for one in takes.ready.armed]
-    assert after.rig("rig04").name in takes.sentence.text()
+    assert after.rig("rig04").name in takes.sentence.toolTip()

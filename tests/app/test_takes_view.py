@@ -130,6 +130,7 @@ def test_it_says_what_is_armed_and_which_key_comes_next(shown: TakesView, opened
 
 def test_a_rig_that_cannot_be_recorded_says_so(shown: TakesView, qtbot: QtBot, answers) -> None:  # type: ignore[no-untyped-def]
     shown._document.apply(edits.add_rig(Rig(id="none", name="None", devices=(), cables=())))
+    shown._document.apply(edits.choose_recording_rig("none"))
     settle(shown, qtbot)
     assert shown.sentence.text() == "Not ready: see above."
     assert "Nothing is armed. Plan tracks in Rig" in shown.conditions.text()

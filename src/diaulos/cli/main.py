@@ -239,6 +239,9 @@ def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
         "polarity": alignment.polarity if alignment else None,
         "confidence": alignment.confidence if alignment else None,
         "drift_ppm": alignment.drift_ppm if alignment else None,
+        "loop_delay_samples": one.loop_delay_samples,
+        "loop_polarity": one.slate.polarity if one.slate else None,
+        "slate_reason": one.slate.reason or None if one.slate else None,
         "reason": one.alignment_refused or None,
         "send_gain_db": one.send_gain_db,
         "send_limited_db": one.send_limited_db,
@@ -270,6 +273,7 @@ def _print_pass(data: dict[str, Any]) -> None:
             "delay",
             f"{figure('delay_samples', '.2f', 'samples')}, {figure('delay_ms', '.3f', 'ms')}",
         ),
+        ("loop delay", figure("loop_delay_samples", ".2f", "samples")),
         ("polarity", polarity[data["polarity"]]),
         ("send gain", figure("send_gain_db", "+.2f", "dB")),
         ("amp input", figure("amp_peak_dbu", ".1f", "dBu peak")),
@@ -303,6 +307,10 @@ def reamp(
     match_lufs: Annotated[
         float | None, typer.Option("--match-lufs", help="Loudness to reach, in LUFS.")
     ] = None,
+    slate: Annotated[
+        bool,
+        typer.Option("--slate/--no-slate", help="A quiet sweep ahead tells the loop's own delay."),
+    ] = True,
     as_json: JsonFlag = False,
 ) -> None:
     """Reamp a stored take and save the new pass in the session."""
@@ -333,7 +341,7 @@ def reamp(
         impulses = load_impulses(session, folder)
         with told_progress("Reamp", as_json) as progress:
             outcome = make_pass(
-                ReampRequest(session, take, rig_id=rig, target=target),
+                ReampRequest(session, take, rig_id=rig, target=target, slate=slate),
                 store=folder,
                 backend_for=wiring.bench_for(impulses),
                 clock=wiring.local_now,

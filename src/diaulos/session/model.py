@@ -134,6 +134,20 @@ class AlignmentRecord(Frozen):
     drift_error_ppm: float | None = None
 
 
+class SlateRecord(Frozen):
+    """What the sweep ahead of a pass told of the loop: latency and polarity (None where its
+    levels did not agree, and `reason` why), gain over frequency, orders two to five re the
+    linear one, and the RMS noise of the loop by itself."""
+
+    delay_samples: float | None
+    polarity: Literal[-1, 1] | None
+    level_dbfs: float
+    noise_dbfs: float
+    harmonics_db: float
+    response: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
+    reason: Word = ""
+
+
 class Pass(Frozen):
     """One reamp of a stored take. The file is the return as it came, from the first sample
     sent on; delay, polarity and gain are applied when it is heard or exported."""
@@ -153,6 +167,8 @@ class Pass(Frozen):
     return_gain_db: float
     alignment: AlignmentRecord | None
     alignment_refused: Word = ""
+    slate: SlateRecord | None = None
+    """Of the loop itself; None where none was sent."""
     peak_dbfs: float
     true_peak_dbtp: float
     clipped_samples: int = 0
@@ -168,6 +184,11 @@ class Pass(Frozen):
     def headroom_db(self) -> float:
         """From the loudest peak to the converter's clip point."""
         return -self.peak_dbfs
+
+    @property
+    def loop_delay_samples(self) -> float | None:
+        """The loop's latency as the slate told it; None where that is not known."""
+        return self.slate.delay_samples if self.slate is not None else None
 
 
 class Take(Frozen):

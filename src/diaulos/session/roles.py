@@ -26,8 +26,12 @@ def recording_rig(session: Session, wanted: str = "") -> Rig:
 
 def reamp_rig(session: Session, wanted: str = "") -> Rig:
     """The rig that stored takes are sent through: the one that is asked for by id or name, else
-    the session's reamp rig, else the current one where it reamps, else the first that does."""
-    return _chosen(session, wanted or session.reamp_rig, can_reamp)
+    the session's reamp rig, else the current one unless it is there to record, else the first
+    that reamps. One that a cable is missing in stays the chosen one: what is wrong is told."""
+    current = session.rig(wanted or session.reamp_rig)
+    if wanted or session.reamp_rig or not records(current):
+        return current
+    return _chosen(session, "", can_reamp)
 
 
 def _chosen(session: Session, named: str, plays: Callable[[Rig], bool]) -> Rig:

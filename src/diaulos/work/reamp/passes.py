@@ -9,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import numpy as np
+
 from diaulos.errors import EditError, RefusedError
 from diaulos.ids import free_id
 from diaulos.rig.bench import Impulses
@@ -20,6 +22,7 @@ from diaulos.session.model import (
     MatchTarget,
     Pass,
     Session,
+    SlateRecord,
     Take,
     Track,
     rig_hash,
@@ -27,8 +30,9 @@ from diaulos.session.model import (
 )
 from diaulos.session.roles import reamp_rig
 from diaulos.signal.loudness import Layout, Loudness
+from diaulos.signal.slate import Slate
 from diaulos.work.blocks import mono_blocks, part_of
-from diaulos.work.capture.loop import run_loop
+from diaulos.work.capture.loop import LoopResult, run_loop
 from diaulos.work.measuring import finite_or_none
 from diaulos.work.ports import (
     AudioBackend,
@@ -44,6 +48,7 @@ from diaulos.work.ports import (
 from diaulos.work.reamp.matching import match_to, reference_loudness
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp, read_excerpt
 from diaulos.work.reamp.returns import Returned, alignment_record, last_delay, measure_return
+from diaulos.work.reamp.slate import known_slate, measure_slate
 from diaulos.work.takes.unload import Undo, undo_for, unloaded
 
 LoopBackendFor = Callable[[Course], AudioBackend]
@@ -95,6 +100,8 @@ class ReampRequest:
     target: MatchTarget = NO_TARGET
     auto_return: bool = True
     undo_load: bool = False
+    slate: bool = True
+    """Whether a quiet sweep goes ahead, where the loop is not known yet."""
 
 
 @dataclass(frozen=True)
@@ -152,7 +159,10 @@ def make_pass(
     )
     sink = store.create_audio(file, di.rate_hz, 1, session.word_length, notes)
     try:
-        before = last_delay(session, rig.name)
+        slate = _slate(request, plan, excerpt.peak_dbfs, di.rate_hz, backend_for, progress, cancel)
+        before = slate.delay_samples if slate is not None else None
+        if before is None:
+            before = last_delay(session, rig.name)
         returned = play_and_measure(
             plan, di, 0, backend_for, sink, lambda: store.open_audio(file), progress, cancel, before
         )
@@ -161,10 +171,38 @@ def make_pass(
         sink.abandon()
         raise
     made = _record(request, session, track, plan, returned, match, pass_id, file, notes)
+    made = made.model_copy(update={"slate": slate})
     if undo is not None:
         made = made.model_copy(update={"unloaded": undo.words})
     progress(1.0, "Done")
     return ReampOutcome(take.id, made, plan.rig, plan, add_pass(take.id, made, plan.rig))
+
+
+def _slate(
+    request: ReampRequest,
+    plan: ReampPlan,
+    peak_dbfs: float,
+    rate_hz: int,
+    backend_for: LoopBackendFor,
+    progress: Progress,
+    cancel: CancelToken,
+) -> SlateRecord | None:
+    """What is known of the loop, or what a sweep now tells; one serves an unchanged loop."""
+    if not request.slate:
+        return None
+    known = known_slate(request.session, rig_hash(plan.rig))
+    if known is not None:
+        return known
+    course = reamp_course(plan.rig)
+
+    def play(slate: Slate, sink: AudioSink) -> LoopResult:
+        blocks = [slate.samples.astype(np.float32)]
+        return run_loop(
+            backend_for(course), blocks, slate.frames, rate_hz, 0.0, sink, no_progress, cancel
+        )
+
+    sent = peak_dbfs + plan.send.gain_db
+    return measure_slate(play, rate_hz, sent, part_of(progress, 0.02, 0.05), cancel)
 
 
 def open_di(

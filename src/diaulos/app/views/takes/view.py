@@ -272,11 +272,13 @@ class TakesView(TakesTuning):
         else:
             open_ = [one for one in ready.lines if not one.holds]
             told = bool(open_) and not self.board.far
-            rig = recording_rig(self._document.session).name
             remarks = f", {counted(len(open_), 'remark')} above" if told else ""
             tracks = counted(len(ready.armed), "track")
-            text = f"Ready{remarks}, {tracks} armed on {rig}. Space records."
+            text = f"Ready{remarks}, {tracks} armed. Space records."
         self.sentence.setText(text)
+        session = self._document.session
+        rig = recording_rig(session).name if session.rigs else ""
+        self.sentence.setToolTip(tip(f"Recorded with the rig {rig}. Another one: Ctrl+2."))
         able = writable and ready is not None and not must and not missing
         self.record_button.setEnabled(able and (self.ear.listening or not self._jobs.busy))
         self.record_button.setText("Record (Space)")

@@ -1,0 +1,130 @@
+"""The slate ahead of a pass: what the loop itself does, before a note is sent.
+
+A quiet sweep goes round the loop at falling levels until two of them agree: then what they say
+is linear, and the loop's. Nothing of it is stored but the reading.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.errors import RefusedError
+from diaulos.session.model import Session, SlateRecord
+from diaulos.signal.slate import Slate, SlateReading, make_slate, read_slate
+from diaulos.work.capture.loop import LoopResult
+from diaulos.work.ports import AudioSink, CancelToken, Progress
+
+UNDER_DB = 20.0
+"""The first sweep's peak below that of the take as it is sent."""
+STEP_DB = 12.0
+LEVELS = 4
+AGREE_DB, AGREE_SAMPLES = 0.5, 0.5
+"""Two levels that differ by less say the same of the loop."""
+LOWEST_FIRST_DBFS = -60.0
+"""A take of nearly nothing still gets a sweep that can be heard."""
+
+PlayLoop = Callable[[Slate, AudioSink], LoopResult]
+"""Sends a slate round the loop and writes what comes back."""
+
+
+class Memory:
+    """What comes back of a slate: kept for a moment, never written."""
+
+    clipped_samples = 0
+
+    def __init__(self) -> None:
+        self._blocks: list[NDArray[np.float64]] = []
+        self.frames = 0
+
+    def write(self, samples: NDArray[np.float64]) -> None:
+        """Append samples."""
+        mono = np.asarray(samples, np.float64).reshape(len(samples), -1)[:, 0]
+        self._blocks.append(mono.copy())
+        self.frames += mono.size
+
+    def close(self) -> None:
+        """Nothing to finish."""
+
+    def abandon(self) -> None:
+        """Forget it."""
+        self._blocks.clear()
+
+    def samples(self) -> NDArray[np.float64]:
+        """All of it."""
+        return np.concatenate(self._blocks) if self._blocks else np.zeros(0)
+
+
+def known_slate(session: Session, loop_hash: str) -> SlateRecord | None:
+    """The slate of an unchanged loop that is known already: the newest one."""
+    passes = (made for take in session.takes for made in take.passes)
+    found = [(m.made_at, m.slate) for m in passes if m.rig_hash == loop_hash and m.slate]
+    return max(found, key=lambda one: one[0])[1] if found else None
+
+
+def measure_slate(
+    play: PlayLoop, rate_hz: int, sent_peak_dbfs: float, progress: Progress, cancel: CancelToken
+) -> SlateRecord:
+    """Send sweeps from well under the take's level downwards until two agree.
+
+    `sent_peak_dbfs` is the loudest peak of the take as it will be sent. RefusedError
+    ("slate_clipped", "slate_unheard") before anything of the take is played.
+    """
+    readings: list[SlateReading] = []
+    first = max(LOWEST_FIRST_DBFS, min(0.0, sent_peak_dbfs) - UNDER_DB)
+    level = first
+    for number in range(LEVELS):
+        progress(number / LEVELS, "Slate")
+        cancel.check()
+        level = first - number * STEP_DB
+        slate = make_slate(float(rate_hz), level)
+        back = Memory()
+        lost = play(slate, back).lost_frames
+        if lost:
+            continue  # a gap in it is no property of the loop
+        reading = read_slate(slate, back.samples())
+        if reading.clipped:
+            raise RefusedError(
+                "slate_clipped",
+                "The slate came back clipped, and it is far quieter than the take.",
+                remedy="Turn the return's gain down, and look for a wrong input or switch.",
+            )
+        if not reading.heard:
+            break
+        readings.append(reading)
+        if len(readings) > 1 and _agree(*readings[-2:]):
+            # Of two that agree the louder one has less noise in it.
+            return _record(readings[-2], level + STEP_DB, sure=True)
+    if not readings:
+        raise RefusedError(
+            "slate_unheard",
+            "Nothing of the slate came back: a noise gate, or a cable?",
+            remedy="Check the cables and the gate. To go on all the same, leave the slate out.",
+        )
+    return _record(readings[-1], level, sure=False)
+
+
+def _agree(one: SlateReading, other: SlateReading) -> bool:
+    if one.delay_samples is None or other.delay_samples is None:
+        return False
+    gains = np.asarray(one.response_db) - np.asarray(other.response_db)
+    return (
+        abs(one.delay_samples - other.delay_samples) <= AGREE_SAMPLES
+        and one.polarity == other.polarity
+        and float(np.median(np.abs(gains))) <= AGREE_DB
+    )
+
+
+def _record(reading: SlateReading, level_dbfs: float, *, sure: bool) -> SlateRecord:
+    """As it is stored; without a delay where the levels never agreed."""
+    return SlateRecord(
+        delay_samples=reading.delay_samples if sure else None,
+        polarity=(1 if reading.polarity == 1 else -1) if sure else None,
+        level_dbfs=level_dbfs,
+        noise_dbfs=max(reading.noise_dbfs, -200.0),
+        harmonics_db=reading.harmonics_db,
+        response=tuple(zip(reading.response_hz, reading.response_db, strict=True)),
+        reason="" if sure else "its levels do not agree: a gate or a compressor",
+    )
