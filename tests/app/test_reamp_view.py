@@ -373,3 +373,15 @@ def test_choosing_a_reamp_rig_leaves_takes_armed(
     qtbot.waitUntil(lambda: takes.ready is not None and takes.settled)
     assert [one.name for one in takes.ready.armed]
     assert after.rig("rig04").name in takes.sentence.toolTip()
+
+
+def test_the_slate_tells_the_loops_delay(with_pass: Desk, qtbot: QtBot, settled: Settle) -> None:
+    view = with_pass.views["reamp"]
+    made = view.chosen_pass
+    assert made.loop_delay_samples == pytest.approx(2143.0, abs=20.0)
+    words = view.passes.index(0).data(Qt.ItemDataRole.ToolTipRole)
+    assert "loop delay" in words
+    view.tone._slate.setChecked(False)
+    press(qtbot, with_pass, Qt.Key.Key_R)
+    settled(with_pass)
+    assert view.chosen_pass.slate is None

@@ -273,7 +273,6 @@ def _print_pass(data: dict[str, Any]) -> None:
             "delay",
             f"{figure('delay_samples', '.2f', 'samples')}, {figure('delay_ms', '.3f', 'ms')}",
         ),
-        ("loop delay", figure("loop_delay_samples", ".2f", "samples")),
         ("polarity", polarity[data["polarity"]]),
         ("send gain", figure("send_gain_db", "+.2f", "dB")),
         ("amp input", figure("amp_peak_dbu", ".1f", "dBu peak")),
@@ -281,6 +280,8 @@ def _print_pass(data: dict[str, Any]) -> None:
         ("peak", f"{figure('peak_dbfs', '.1f', 'dBFS')}, headroom {data['headroom_db']:.1f} dB"),
         ("loudness", figure("before_lufs", ".2f", "LUFS")),
     ]
+    if "loop_delay_samples" in data:
+        lines.insert(1, ("loop delay", figure("loop_delay_samples", ".2f", "samples")))
     if data["after_lufs"] is not None:
         lines.append(
             (

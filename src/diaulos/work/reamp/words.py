@@ -8,7 +8,7 @@ from diaulos.errors import DiaulosError
 from diaulos.figures import level, number
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
-from diaulos.session.model import Pass, Session, Take, tone_words
+from diaulos.session.model import Pass, Session, SlateRecord, Take, tone_words
 from diaulos.session.roles import reamp_rig
 from diaulos.units import samples_to_ms
 from diaulos.work.instruments.drive import drive_change, matching_tone
@@ -191,6 +191,18 @@ def pass_lines(one: Pass, rate_hz: float) -> tuple[str, str, str]:
     return timing, loud, peak
 
 
+def slate_words(slate: SlateRecord) -> str:
+    """What the slate told of the loop itself."""
+    noise = f"the loop's own noise {level(slate.noise_dbfs, 'dBFS')} RMS"
+    if slate.delay_samples is None:
+        return f"loop delay not known: {slate.reason}; {noise}"
+    turned = "normal" if slate.polarity == 1 else "inverted"
+    return (
+        f"loop delay {number(slate.delay_samples, 2)} samples, {turned} (slate: what its magnitude "
+        f"does not ask for of the phase); {noise}"
+    )
+
+
 def pass_words(one: Pass, tone: str, rate_hz: float) -> str:
     """All that is known of a pass, a line each, with how it was worked out."""
     timing, loud, peak = pass_lines(one, rate_hz)
@@ -208,6 +220,8 @@ def pass_words(one: Pass, tone: str, rate_hz: float) -> str:
                 f"drift {number(found.drift_ppm, 2, sign=True)} "
                 f"\N{PLUS-MINUS SIGN}{found.drift_error_ppm:.2f} ppm"
             )
+    if one.slate is not None:
+        parts.append(slate_words(one.slate))
     if one.match is not None:
         parts.append(
             f"gain {number(one.match.gain_db, 2, sign=True)} dB = reference "

@@ -92,6 +92,16 @@ class TonePanel(QWidget):
         self.load.activated.connect(lambda _i: self.load_asked.emit(self.load.currentData()))
         self.load_text = TextLabel()
         self.load_text.setProperty("role", "muted")
+        self._slate = QCheckBox("Slate ahead")
+        self._slate.setChecked(True)
+        self._slate.setToolTip(
+            tip(
+                "A quiet sweep goes round the loop before the take is sent, 20 dB under it and "
+                "less: it tells the loop's own delay, polarity and noise, and is no part of the "
+                "pass. One serves an unchanged loop. Leave it out where a gate swallows it."
+            )
+        )
+        load.addWidget(self._slate)
         load.addWidget(self._undo)
         load.addWidget(self.load)
         load.addWidget(self.load_text, 1)
@@ -108,6 +118,11 @@ class TonePanel(QWidget):
     def auto_return(self) -> bool:
         """Whether the return gain is set from the plan."""
         return self._auto.isChecked()
+
+    @property
+    def slate(self) -> bool:
+        """Whether a quiet sweep goes ahead of the take."""
+        return self._slate.isChecked()
 
     @property
     def undo_load(self) -> bool:

@@ -74,6 +74,7 @@ class ReampWork(ReampListening):
             target=self.tone.target,
             auto_return=self.tone.auto_return,
             undo_load=self.tone.undo_load,
+            slate=self.tone.slate,
         )
         services = self._services
 
