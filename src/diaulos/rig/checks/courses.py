@@ -79,6 +79,8 @@ def too_few_inputs(context: Context) -> Iterator[Finding]:
     planned = len(context.rig.tracks)
     recorders = context.graph.of_kind(RECORDER)
     plugged = sum(bool(context.graph.into.get(_key(t.port))) for t in context.rig.tracks)
+    if planned <= plugged:
+        return
     graph = context.graph
     free = sum(takes_a_new_track(graph, plug) for plug in free_inputs(graph))
     inputs = sum(p.direction is Direction.IN for d in recorders for p in d.ports)
@@ -522,6 +524,12 @@ def _digits(text: str) -> str:
 )
 def calibrated_knob(context: Context) -> Iterator[Finding]:
     for device in context.rig.devices:
+        if not any(
+            isinstance(stage, DacStage) and stage.measured
+            for path in device.paths
+            for stage in path.stages
+        ):
+            continue
         for setting in device.settings:
             if not isinstance(setting, Control):
                 continue

@@ -9,7 +9,7 @@ from diaulos.rig.checks.registry import Context, Finding, Severity, check, set_m
 from diaulos.rig.course import Course, Leg, trace
 from diaulos.rig.graph import Plug
 from diaulos.rig.model import AmpStage, Cable, CableKind, Choice, Control, PortRef, Rig
-from diaulos.rig.trackplan import course_levels
+from diaulos.rig.trackplan import PlannedLevel, course_levels
 
 STRAIGHT_M = 3.0
 """The cable that a person would plug in instead."""
@@ -30,19 +30,20 @@ MOST_TRIES = 40
 )
 def less_drive(context: Context) -> Iterator[Finding]:
     told: set[str] = set()
-    for course in context.courses:
-        leg = _real_amp(course)
-        if course.source is None or leg is None or leg.device.id in told:
+    for plan in context.plans:
+        course = plan.course
+        leg = _real_amp(course) if course is not None else None
+        if course is None or course.source is None or leg is None or leg.device.id in told:
             continue
         if len(course.legs[: course.legs.index(leg)]) < 2:
             continue  # it is plugged straight in
-        there = _at(course, leg)
+        there = _at(course, leg, plan.levels)
         straight = _straight(context, course, leg)
         if there is None or straight is None or straight - there < TOLD_DB:
             continue
         told.add(leg.device.id)
         less = straight - there
-        found = _unity(context, course, leg, less)
+        found = _unity(context, course, leg, there, less)
         words = "Nothing ahead of it can make up for that: turn the amplifier itself up."
         mend = None
         if found is not None:
@@ -80,11 +81,11 @@ def _real_amp(course: Course) -> Leg | None:
     return None
 
 
-def _at(course: Course, leg: Leg) -> float | None:
+def _at(course: Course, leg: Leg, levels: tuple[PlannedLevel, ...]) -> float | None:
     """The planned peak at an amplifier's input, in dBu."""
     assert leg.entry is not None
     at = course.legs.index(leg)
-    for level in course_levels(course):
+    for level in levels:
         if level.point.leg == at and level.point.port.id == leg.entry.id:
             return level.peak
     return None
@@ -111,18 +112,17 @@ def _straight(context: Context, course: Course, leg: Leg) -> float | None:
 
 
 def _unity(
-    context: Context, course: Course, leg: Leg, less: float
+    context: Context, course: Course, leg: Leg, before: float, less: float
 ) -> tuple[Plug, Control | Choice, float | str, float] | None:
     """A knob or switch ahead of the amplifier that brings back what is missing, or most of it,
     and how much: tried in the plan, a knob first, for it changes nothing else."""
-    before = _at(course, leg)
-    assert before is not None
     best: tuple[Plug, Control | Choice, float | str, float] | None = None
     for plug, setting, value, step in sorted(_ways(course, leg, less), key=lambda way: way[3]):
         rig = context.rig.with_setting(plug.device.id, setting.id, value)
         try:
             new = trace(context.graph.of(rig), course.track)
-            now = _at(new, next(one for one in new.legs if one.device.id == leg.device.id))
+            amp = next(one for one in new.legs if one.device.id == leg.device.id)
+            now = _at(new, amp, course_levels(new))
         except (DiaulosError, StopIteration):
             continue
         more = now - before if now is not None else 0.0
