@@ -92,6 +92,8 @@ def rig(
 
     if not add and (name or instrument or current):
         raise InputError("--name, --instrument and --current want --add.", where="rig")
+    from diaulos.session.roles import reamp_rig, recording_rig
+
     folder = wiring.SessionFolder.open(session_path, read_only=not add)
     try:
         session = folder.load()
@@ -101,11 +103,15 @@ def rig(
             folder.save(session)
     finally:
         folder.close()
+    recording = recording_rig(session).id if session.rigs else ""
+    sending = reamp_rig(session).id if session.rigs else ""
     rows = [
         {
             "id": one.id,
             "name": one.name,
             "current": one.id == session.current_rig,
+            "recording": one.id == recording,
+            "reamp": one.id == sending,
             "tracks": [{"name": track.name, "tap": track.tap} for track in one.tracks],
         }
         for one in session.rigs

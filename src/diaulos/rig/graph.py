@@ -140,8 +140,11 @@ class RigGraph:
 
     def cables(self) -> Iterator[tuple[Cable, Plug, Plug]]:
         """Every cable with its two ends."""
-        for cable in self.rig.cables:
-            yield cable, self.source(cable), self.target(cable)
+        yield from self._ends
+
+    @cached_property
+    def _ends(self) -> tuple[tuple[Cable, Plug, Plug], ...]:
+        return tuple((c, self.source(c), self.target(c)) for c in self.rig.cables)
 
     def of_kind(self, *kinds: str) -> list[Device]:
         """The devices of some kinds, in the rig's order."""
