@@ -434,6 +434,10 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
         lambda: two_amps("lantern"),
         lambda: two_amps("tideline"),
     ),
+    "nobody-hears": (
+        lambda: build("hybrid", "r1"),
+        lambda: template("hybrid", ("interface", "direct", "on")),
+    ),
     "less-drive": (
         lambda: by_modeler(0.0, "instrument"),
         lambda: by_modeler(0.0, "line"),

@@ -224,8 +224,8 @@ def _mute(graph: RigGraph, listeners: list[Listening]) -> tuple[str, ...]:
                 f"{one.listener}: mute the software way of "
                 f"{', '.join(d.source for d in one.doubled)}, or switch direct monitoring off."
             )
-    dry = [t.name for t in graph.rig.tracks if t.tap == "di"]
-    if dry and listeners:
+    dry = _dry_to_pull(graph, listeners)
+    if dry:
         found.append(f"Pull {', '.join(dry)} down in the monitor mix; keep it armed.")
     if any(t.source and _plays(graph, t.source) for t in graph.rig.tracks):
         found.append("Mute the stored DI in the mix while it is sent out.")
@@ -236,6 +236,25 @@ def _mute(graph: RigGraph, listeners: list[Listening]) -> tuple[str, ...]:
     if phantom:
         found.append("Mute the monitors before phantom power is switched or a cable is plugged.")
     return tuple(found)
+
+
+def _dry_to_pull(graph: RigGraph, listeners: list[Listening]) -> list[str]:
+    """The dry tracks that can be pulled down and need not be heard: a recorder's software
+    monitoring has a fader for each track, and another track of the same source stays."""
+    faders = any(
+        device.has_setting("monitoring") and device.word("monitoring") == "on"
+        for device in graph.of_kind(RECORDER)
+    )
+    heard = {way.source_id for one in listeners for way in one.ways if way.kind == "software"}
+    tracks = graph.rig.tracks
+    return [
+        track.name
+        for track in tracks
+        if faders
+        and track.tap == "di"
+        and track.source in heard
+        and any(other.source == track.source and other.tap != "di" for other in tracks)
+    ]
 
 
 def _plays(graph: RigGraph, device_id: str) -> bool:

@@ -12,6 +12,7 @@ from diaulos.rig.model import Rig
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Heard, Session, Take, content_hash, rig_hash
+from diaulos.session.roles import recording_rig
 
 
 def add_recorded(
@@ -238,13 +239,11 @@ def recall(take_id: str) -> Edit:
             else:
                 # What was measured since stays measured.
                 instruments[at] = one.model_copy(update={"strength": instruments[at].strength})
-        return session.model_copy(
-            update={
-                "rigs": rigs,
-                "current_rig": then.id,
-                "recording_rig": then.id,
-                "instruments": tuple(instruments),
-            }
+        after = session.model_copy(
+            update={"rigs": rigs, "current_rig": then.id, "instruments": tuple(instruments)}
         )
+        if recording_rig(after).id == then.id:
+            return after
+        return after.model_copy(update={"recording_rig": then.id})
 
     return Edit("Recall settings", change)

@@ -18,7 +18,7 @@ from diaulos.rig.checks.registry import (
 from diaulos.rig.graph import RECORDER, Plug
 from diaulos.rig.ground import is_exposed, loop_hum_v
 from diaulos.rig.mending import insert_isolator
-from diaulos.rig.model import AdcStage, Control, PortRef
+from diaulos.rig.model import AdcStage, Control, PortRef, SignalClass
 from diaulos.rig.monitoring import LATE_MS
 from diaulos.rig.trackplan import gain_for
 from diaulos.units import volt_to_dbu
@@ -73,6 +73,45 @@ def doubled_monitoring(context: Context) -> Iterator[Finding]:
                 device=one.listener_id,
                 mend=set_mend(Plug(recorder, recorder.ports[0]), "monitoring", "off"),
             )
+
+
+@check(
+    "nobody-hears",
+    Severity.NOTE,
+    looks_for="a recorded instrument that no headphone or speaker of the rig plays, with no "
+    "loudspeaker in the room either",
+    why="the player plays without hearing a note",
+)
+def nobody_hears(context: Context) -> Iterator[Finding]:
+    listeners = context.monitoring.listeners
+    if not listeners:
+        return  # how one listens is not drawn
+    heard = {way.source_id for one in listeners for way in one.ways if way.kind != "playback"}
+    told: set[str] = set()
+    for course in context.courses:
+        source = course.start.device
+        if course.source is None or source.id in heard | told:
+            continue
+        if any(
+            leg.exit is not None and leg.exit.signal_class is SignalClass.SOUND
+            for other in context.courses
+            if other.start.device.id == source.id
+            for leg in other.legs
+        ):
+            continue  # its own loudspeaker is in the room
+        told.add(source.id)
+        direct = next((d for d in context.rig.devices if d.has_setting("direct")), None)
+        mend = set_mend(Plug(direct, direct.ports[0]), "direct", "on") if direct else None
+        yield Finding(
+            "nobody-hears",
+            Severity.NOTE,
+            source.name,
+            f"{source.name} is recorded, and nobody hears it.",
+            "It is played in silence.",
+            f"{mend.label}." if mend else "Switch direct or software monitoring on.",
+            device=source.id,
+            mend=mend,
+        )
 
 
 @check(
