@@ -30,7 +30,7 @@ from diaulos.rig.fits import joined
 from diaulos.rig.flow import pad_ohms, sound_gain
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.inputs import free_inputs
-from diaulos.rig.model import PlannedTrack, Rig
+from diaulos.rig.model import GainStage, PlannedTrack, Rig
 from diaulos.rig.polarity import is_inverted
 from diaulos.rig.templates import build
 from diaulos.signal.delay import find_alignment
@@ -105,6 +105,25 @@ def test_an_attenuator_without_its_speaker_is_told() -> None:
     assert "valve-amp-without-load" not in ids(rig)
     open_ = rig.with_setting("attenuator", "quieter", 0.0)
     assert "valve-amp-without-load" in ids(open_)
+
+
+def test_an_attenuator_of_an_older_session_is_a_load_as_it_was() -> None:
+    """Kept in a session's file it is a plain gain into 8 ohms."""
+    rig = build("three-tones", "r1")
+    device = rig.device("attenuator")
+    paths = tuple(
+        p.model_copy(update={"stages": (GainStage(control="quieter"),)}) if p.target == "out" else p
+        for p in device.paths
+    )
+    ports = tuple(
+        p.model_copy(update={"impedance_ohm": 8.0}) if p.id == "speaker" else p
+        for p in device.ports
+    )
+    rig = rig.with_device(device.model_copy(update={"paths": paths, "ports": ports}))
+    ohm, loads = speaker_loads(RigGraph(rig), port("amp.speaker"))
+    assert ohm == pytest.approx(8.0)
+    assert [one.plug.device.id for one in loads] == ["attenuator"]
+    assert "attenuator-without-speaker" not in ids(rig)
 
 
 # --- what is recorded ---

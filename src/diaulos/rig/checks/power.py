@@ -210,8 +210,10 @@ def _behind(graph: RigGraph, cable: Cable, seen: frozenset[str]) -> tuple[float,
         if total in (0.0, float("inf")):
             return float("inf"), []
         return total, [Load(o.plug, o.ohm, o.share / total) for o in found]
-    if plug.device.kind == "attenuator":
-        return _attenuated(plug, _together([_behind(graph, c, seen) for cs in outs for c in cs]))
+    pad = _pad_of(plug)
+    if pad is not None:
+        there = _together([_behind(graph, c, seen) for cables in outs for c in cables])
+        return _attenuated(plug, pad, there)
     own = plug.port.impedance_ohm
     parts.append((own, [Load(plug, own, 1.0)]))
     if plug.device.kind == "cabinet":
@@ -219,15 +221,21 @@ def _behind(graph: RigGraph, cable: Cable, seen: frozenset[str]) -> tuple[float,
     return _together(parts)
 
 
-def _attenuated(plug: Plug, behind: tuple[float, list[Load]]) -> tuple[float, list[Load]]:
+def _pad_of(plug: Plug) -> PassiveStage | None:
+    """The attenuator behind an input, where it is one of resistors."""
+    for path in plug.device.live_paths:
+        for stage in path.stages:
+            if path.source == plug.port.id and isinstance(stage, PassiveStage) and stage.pad_ohm:
+                return stage
+    return None
+
+
+def _attenuated(
+    plug: Plug, pad: PassiveStage, behind: tuple[float, list[Load]]
+) -> tuple[float, list[Load]]:
     """An attenuator and the speakers behind it: it takes what they do not get."""
-    path = next(
-        path for path in plug.device.live_paths if path.source == plug.port.id
-        and any(isinstance(stage, PassiveStage) for stage in path.stages)
-    )  # fmt: skip
-    stage = next(stage for stage in path.stages if isinstance(stage, PassiveStage))
     load, speakers = behind
-    through, across = pad_ohms(stage.pad_ohm or 8.0, plug.device.number(stage.control))
+    through, across = pad_ohms(pad.pad_ohm or 8.0, plug.device.number(pad.control))
     if load == float("inf") and across == float("inf"):
         return float("inf"), []
     beside = 1.0 / (1.0 / load + 1.0 / across)
