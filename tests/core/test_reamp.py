@@ -459,7 +459,8 @@ def test_a_take_without_a_di_says_what_to_do(desk: tuple[SessionFolder, Session]
 def test_a_loop_that_returns_something_else_is_not_called_in_time(
     desk: tuple[SessionFolder, Session],
 ) -> None:
-    """A cable in the wrong return: the pass is kept, its delay is refused."""
+    """A cable in the wrong return: the slate does not come back, and nothing of the take is sent.
+    Without a slate the pass is kept, and its delay refused."""
 
     class Stranger(BenchBackend):
         def open(self, spec: StreamSpec, callback: object) -> object:
@@ -471,7 +472,9 @@ def test_a_loop_that_returns_something_else_is_not_called_in_time(
     def wrong(course: Course) -> Stranger:
         return Stranger(course, BenchFaults())
 
-    made = reamped(desk, backend_for=wrong).made
+    with pytest.raises(RefusedError, match="or a cable"):
+        reamped(desk, backend_for=wrong)
+    made = reamped(desk, backend_for=wrong, slate=False).made
     assert made.alignment is None
     assert "same performance" in made.alignment_refused
 

@@ -93,6 +93,16 @@ def test_levels_that_do_not_agree_are_not_known() -> None:
     assert "gate or a compressor" in found.reason
 
 
+def test_lost_blocks_are_no_gate() -> None:
+    def play(slate: Slate, sink: AudioSink) -> LoopResult:
+        sink.write(slate.samples[:, None])
+        return LoopResult(slate.frames, 1, 64)
+
+    found = measure_slate(play, RATE, -6.0, no_progress, CancelToken())
+    assert found.delay_samples is None
+    assert "lost" in found.reason
+
+
 def test_what_clips_or_does_not_come_back_ends_it() -> None:
     with pytest.raises(RefusedError, match="clipped"):
         measured(lambda x: np.clip(1e4 * x, -1.0, 1.0))

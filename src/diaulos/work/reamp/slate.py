@@ -60,7 +60,11 @@ class Memory:
 def known_slate(session: Session, loop_hash: str) -> SlateRecord | None:
     """The slate of an unchanged loop that is known already: the newest one."""
     passes = (made for take in session.takes for made in take.passes)
-    found = [(m.made_at, m.slate) for m in passes if m.rig_hash == loop_hash and m.slate]
+    found = [
+        (made.made_at, made.slate)
+        for made in passes
+        if made.rig_hash == loop_hash and made.slate and made.slate.delay_samples is not None
+    ]
     return max(found, key=lambda one: one[0])[1] if found else None
 
 
@@ -74,15 +78,15 @@ def measure_slate(
     """
     readings: list[SlateReading] = []
     first = max(LOWEST_FIRST_DBFS, min(0.0, sent_peak_dbfs) - UNDER_DB)
-    level = first
+    level, gaps = first, False
     for number in range(LEVELS):
         progress(number / LEVELS, "Slate")
         cancel.check()
         level = first - number * STEP_DB
         slate = make_slate(float(rate_hz), level)
         back = Memory()
-        lost = play(slate, back).lost_frames
-        if lost:
+        if play(slate, back).lost_frames:
+            gaps = True
             continue  # a gap in it is no property of the loop
         reading = read_slate(slate, back.samples())
         if reading.clipped:
@@ -97,6 +101,12 @@ def measure_slate(
         if len(readings) > 1 and _agree(*readings[-2:]):
             # Of two that agree the louder one has less noise in it.
             return _record(readings[-2], level + STEP_DB, sure=True)
+    if not readings and gaps:
+        why = "blocks were lost while it was sent"
+        return SlateRecord(
+            delay_samples=None, polarity=None, level_dbfs=level, noise_dbfs=-200.0,
+            harmonics_db=-200.0, reason=why,
+        )  # fmt: skip
     if not readings:
         raise RefusedError(
             "slate_unheard",
