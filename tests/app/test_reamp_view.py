@@ -343,12 +343,12 @@ def test_a_rig_by_usb_is_reamped_and_shown_as_modeled(
 
 
 def test_a_rig_without_a_loop_says_so(opened: Desk, settled: Settle) -> None:
-    opened.document.apply(edits.choose_rig("rig04"))
+    opened.document.apply(edits.choose_reamp_rig("rig04"))
     settled(opened)
     assert "no way from a played track back" in opened.views["reamp"]._problem.text()
     assert opened.views["reamp"].loop.cards == []
     assert "rig04" not in [row.key for row in opened.window.strip._rows]
-    opened.document.apply(edits.choose_rig("rig01"))
+    opened.document.apply(edits.choose_reamp_rig("rig01"))
     settled(opened)
     assert opened.views["reamp"]._problem.isHidden()
     assert opened.views["reamp"].loop.cards
