@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 from test_reamp import BASS_TAKE, GUITAR_TAKE, desk, reamped
@@ -14,7 +12,7 @@ from diaulos.rig.bench import BenchFaults
 from diaulos.rig.course import reamp_course
 from diaulos.session.model import Session
 from diaulos.signal.fir import shift
-from diaulos.signal.slate import Slate, SlateReading, make_slate, read_slate
+from diaulos.signal.slate import Slate, make_slate, read_slate
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.capture.loop import BLOCK_FRAMES, LoopResult
 from diaulos.work.ports import AudioSink, CancelToken, StreamSpec, no_progress
@@ -144,10 +142,3 @@ def test_one_slate_serves_an_unchanged_loop(desk: tuple[SessionFolder, Session])
     assert other.made.slate != first.made.slate
     assert other.made.loop_delay_samples == pytest.approx(first.made.loop_delay_samples, abs=0.5)
     assert reamped(desk, GUITAR_TAKE, rig_id="rig01", slate=False).made.slate is None
-
-
-def test_a_reading_keeps_what_it_says() -> None:
-    slate = make_slate(float(RATE), -40.0)
-    got = read_slate(slate, back(slate, 10.0))
-    assert isinstance(got, SlateReading)
-    assert replace(got, delay_samples=None).heard

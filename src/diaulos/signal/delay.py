@@ -135,8 +135,8 @@ class Alignment:
     """How B lies against A. `drift_ppm` is None when the takes are too short to tell.
 
     `delay_error_samples` is half the width of the 95 % interval. `confidence` runs from 0
-    to 1: how surely the delay is right within 0.5 ms. 0.9 and more is calibrated on pairs made
-    from recordings (`tests/soak/delays.py`): wrong in fewer than 1 of 1,000.
+    to 1: how surely the delay is right within 0.5 ms. 0.9 and more is held against
+    pairs made from recordings (`tests/soak/delays.py`).
     """
 
     delay_samples: float
@@ -442,8 +442,8 @@ def _coarse_candidates(
     within: tuple[float, float] | None,
     count: int = 8,
 ) -> tuple[list[_Candidate], list[_Candidate]]:
-    """The highest peaks of the low-rate correlation, weighted by the onsets, and those that the
-    waveforms alone would have taken besides."""
+    """The highest peaks of the low-rate correlation weighted by the onsets, and the highest of
+    the waveforms alone."""
     first = span.first - span.first % DECIMATION
     low_a = _decimate(a[first : first + span.count])
     if within is None:

@@ -30,10 +30,12 @@ REACH_S = BEFORE_S + BEHIND_S
 STRETCH_S = 3.0
 WINDOW_S = 0.005
 RIDGE = 1e-7
+"""Of the mean power, so that what A does not hold asks for no infinite gain."""
 LOW_TAPS = 48
 FLOOR = 1e-5
 """Share of B that the filter's own errors leave: smaller rests are equal."""
 PARTIAL = 0.7
+"""A lag that explains less of B than this share of what another does is only a part."""
 FAR_NEPERS = 50.0
 FAR_RATIO = 1.2
 """Moments of B far apart leave different noise: smaller ratios tell nothing there."""
@@ -127,7 +129,6 @@ class Explained:
 
     def _stretch(self, start: int, frames: int, lag: int) -> tuple[Real, Real]:
         """The rest and B itself over one stretch, at a quarter of the rate."""
-
         low_rate = self.rate_hz / QUARTER
         before, behind = round(BEFORE_S * low_rate), round(BEHIND_S * low_rate)
         last = before + behind
@@ -185,8 +186,8 @@ class Verdict:
     @property
     def sure(self) -> bool:
         """Whether the other is out of the question. A rest of noise tells by small differences;
-        one of tones is the model's own error and asks for large ones. Set by thousands of pairs
-        made from recordings."""
+        one of tones is the model's own error and asks for large ones. Set by hand on some hundreds
+        of pairs made from recordings."""
         return (
             self.nepers * self.whiteness >= 15.0
             or (self.ratio >= 1.2 and self.nepers >= 20.0)
