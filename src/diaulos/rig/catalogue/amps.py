@@ -172,7 +172,8 @@ def attenuator(device_id: str = "attenuator", power_w: float = 60.0) -> Device:
         name="8-ohm attenuator",
         type="attenuator",
         ports=(
-            _speaker_in(TAP_OHM, power_w),
+            port("speaker", "Speaker input", IN, Connector.TS, SignalClass.SPEAKER, TAP_OHM,
+                 power_w=power_w, rated_ohm=8.0),
             port("out", "Speaker output", OUT, Connector.TS, SignalClass.SPEAKER, 8.0,
                  rated_ohm=8.0),
             port("line", "Line output", OUT, Connector.TRS, SignalClass.LINE, 300.0, max_dbu=18.0,
