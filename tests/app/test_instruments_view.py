@@ -247,7 +247,7 @@ def test_inputs_are_compared_six_at_most(shown: InstrumentsView, qtbot: QtBot) -
     shown.form._remove_input(5)
     from_rig = [a.text() for a in shown.form._input_menu(held(shown)).actions()]
     assert "18 W combo: Input, 1 MΩ" in from_rig
-    assert "Eight-input interface: Line input 1, 12 kΩ" in from_rig
+    assert "Active DI: Input, 10 MΩ" in from_rig  # of the rig that records
     shown.form._input_menu(held(shown)).actions()[0].trigger()
     assert held(shown).compared_inputs[5].name == "Typed input"
 

@@ -428,6 +428,7 @@ def test_a_rig_without_an_instrument_has_nothing_to_tune(
     from diaulos.rig.model import Rig
 
     shown._document.apply(edits.add_rig(Rig(id="none", name="None", devices=(), cables=())))
+    shown._document.apply(edits.choose_recording_rig("none"))
     settle(shown, qtbot)
     press(qtbot, shown, Qt.Key.Key_T)
     assert "No instrument reaches a recorder input" in answers["asked"][-1][0]

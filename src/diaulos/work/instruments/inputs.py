@@ -37,7 +37,7 @@ REFERENCES: dict[str, tuple[str, Load]] = {
 
 
 def rig_inputs(session: Session) -> tuple[ComparedInput, ...]:
-    """The analog inputs of the current rig's devices, each kind once."""
+    """The analog inputs of the recording rig's devices, each kind once."""
     if not session.rigs:
         return ()
     found: dict[tuple[str, float, float], ComparedInput] = {}

@@ -194,7 +194,7 @@ class CircuitForm(CircuitFields):
             grid.setColumnMinimumWidth(column, least)
         if len(session.compared_inputs) < 6:
             more = QPushButton("Add input")
-            more.setToolTip("One to type in, or an input of the current rig's devices.")
+            more.setToolTip("One to type in, or an input of the recording rig's devices.")
             more.setMenu(self._input_menu(session))
             grid.addWidget(more, 6, 0, 1, 2)
             pair = QPushButton("Add pair")

@@ -20,7 +20,7 @@ from diaulos.figures import number
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import Session
-from diaulos.session.roles import recording_rig
+from diaulos.session.roles import reamp_rig
 from diaulos.work.instruments.drive import DriveChange, drive_change, roll_volume
 from diaulos.work.instruments.inputs import AMP_LOAD
 
@@ -47,7 +47,7 @@ class DrivePage(QWidget):
         row.addWidget(self.tone)
         self.keep = QPushButton("Keep the rig's tone\N{HORIZONTAL ELLIPSIS}")
         self.keep.setToolTip(
-            "Keeps the current rig's amplifier and cabinet as a tone that remembers this "
+            "Keeps the reamp rig's amplifier and cabinet as a tone that remembers this "
             "instrument, its trim and the pad."
         )
         self.keep.clicked.connect(self._on_keep)
@@ -212,11 +212,11 @@ class DrivePage(QWidget):
             self.keep_tone(name.strip())
 
     def keep_tone(self, name: str) -> None:
-        """Keep the current rig's tone under a name, with this instrument, trim and pad."""
+        """Keep the reamp rig's tone under a name, with this instrument, trim and pad."""
         session, instrument = self._session, self._instrument
         assert session is not None
         assert instrument is not None
-        rig = recording_rig(session)
+        rig = reamp_rig(session)
         amp = next((d for d in rig.devices if d.kind == "amp"), None)
         box = next((d for d in rig.devices if d.kind == "load_box"), None)
         if amp is None:

@@ -35,6 +35,7 @@ from diaulos.session import edits
 from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import Session
 from diaulos.session.representative import representative
+from diaulos.session.roles import reamp_rig
 from diaulos.work.instruments.drive import make_up_db
 from diaulos.work.instruments.strength import (
     read_strum,
@@ -226,7 +227,7 @@ class InstrumentsView(View):
             CourseRow(one.rig_id, one.tap, one.name, one.peak, one.finding, one.serious)
             for one in self._loops.rows(session, None)
         ]
-        self._tell_strip(tuple(rows), session.current_rig)
+        self._tell_strip(tuple(rows), reamp_rig(session).id if session.rigs else "")
 
     def _show(self) -> None:
         session, instrument = self._document.session, self.instrument

@@ -32,7 +32,7 @@ MODELER_TONE = ("voice", "cabinet", "drive", "bass", "mid", "treble", "master")
 
 
 class TonePanel(QWidget):
-    """Shows the current rig's settings; asks for edits, never makes them."""
+    """Shows the reamp rig's settings; asks for edits, never makes them."""
 
     setting_asked = Signal(str, str, object)
     rig_asked = Signal(str)

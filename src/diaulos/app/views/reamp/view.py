@@ -292,7 +292,7 @@ class ReampView(ReampWork):
         self._on_pass()
 
     def _show_load(self) -> None:
-        """Whether the DI's load can be undone for the current rig, and at what price."""
+        """Whether the DI's load can be undone for the reamp rig, and at what price."""
         session, take = self._document.session, self.take
         if take is None or take.di is None or not session.rigs:
             self.tone.show_load(None, "", False)
