@@ -166,7 +166,7 @@ def test_more_tracks_than_can_be_taken_are_told() -> None:
     rig = rig.model_copy(update={"tracks": (*rig.tracks, *more)})
     found = one(rig, "too-few-inputs")
     free = len(free_inputs(RigGraph(rig)))
-    assert f"{free} inputs are free" in found.cause
+    assert f"{free} more inputs can take one" in found.cause
 
 
 def test_a_knob_is_calibrated_only_where_a_calibration_was_made() -> None:

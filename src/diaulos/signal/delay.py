@@ -473,6 +473,7 @@ def _coarse_candidates(
     def candidate(place: int, told: float) -> _Candidate:
         return _Candidate((place + shortest) * DECIMATION - offset, told, clear)
 
+    # What the waveforms alone say is judged by them alone: as if the onsets agreed.
     return (
         [candidate(place, float(onsets[place])) for place in begun],
         [replace(candidate(place, 1.0), clear=True) for place in others],

@@ -15,6 +15,31 @@ FRACTION_TAPS = 64
 """Length of the windowed sinc that delays by part of a sample."""
 
 
+def log_spectrum(log_magnitude: Real) -> NDArray[np.complex128]:
+    """The complex logarithm of the minimum-phase response with a magnitude: its imaginary part is
+    the phase. By folding the real cepstrum (Oppenheim and Schafer, Discrete-Time Signal
+    Processing, from memory).
+
+    Parameters
+    ----------
+    log_magnitude
+        Natural logarithm of the gain from 0 Hz to half the rate, shape (n / 2 + 1,).
+
+    Returns
+    -------
+    The same shape, in nepers and radians.
+    """
+    import scipy.fft
+
+    size = 2 * (log_magnitude.size - 1)
+    fold = np.zeros(size)
+    fold[0] = 1.0
+    fold[1 : size // 2] = 2.0
+    fold[size // 2] = 1.0
+    folded = scipy.fft.irfft(log_magnitude, size) * fold
+    return np.asarray(scipy.fft.rfft(folded), np.complex128)
+
+
 def minimum_phase(
     magnitude: Callable[[Real], Real],
     rate_hz: float,
@@ -25,8 +50,7 @@ def minimum_phase(
     """The minimum-phase FIR with this magnitude response.
 
     `magnitude` gives linear gain over frequencies in Hz. The response is cut where what is
-    left is below `floor_db` of the whole, at `max_taps` at most. Made by folding the real
-    cepstrum (Oppenheim and Schafer, Discrete-Time Signal Processing, from memory).
+    left is below `floor_db` of the whole, at `max_taps` at most.
 
     Parameters
     ----------
@@ -48,12 +72,7 @@ def minimum_phase(
     size = 4 * max_taps
     freqs = np.asarray(np.fft.rfftfreq(size, 1.0 / rate_hz), dtype=np.float64)
     gain = np.maximum(magnitude(freqs), 1e-9)
-    cepstrum = scipy.fft.irfft(np.log(gain), size)
-    fold = np.zeros(size)
-    fold[0] = 1.0
-    fold[1 : size // 2] = 2.0
-    fold[size // 2] = 1.0
-    impulse = scipy.fft.irfft(np.exp(scipy.fft.rfft(cepstrum * fold)), size)
+    impulse = scipy.fft.irfft(np.exp(log_spectrum(np.log(gain))), size)
     energy = np.cumsum(impulse[::-1] ** 2)[::-1]
     keep = int(np.searchsorted(-energy, -energy[0] * 10.0 ** (floor_db / 10.0)))
     taps = impulse[: max(1, min(keep, max_taps))].copy()

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
+from diaulos.signal.fir import log_spectrum
 from diaulos.units import gain_to_db
 
 Real = NDArray[np.float64]
@@ -254,8 +255,6 @@ def _minimum_phase(
     """The phase that goes with a magnitude (Hilbert transform of its logarithm), and by how many
     poles it falls at its upper end. Outside what the sweep and the noise (`floor`) let one see,
     the logarithm goes on falling as it does there."""
-    import scipy.fft
-
     smooth = np.maximum(_smooth(freqs, magnitude), 1e-30)
     log = np.log(smooth)
     inside = (freqs >= 1.3 * LOW_HZ) & (freqs <= 0.95 * min(HIGH_HZ, HIGH_SHARE * rate_hz))
@@ -266,13 +265,7 @@ def _minimum_phase(
     last = middle + int(np.argmin(clear[middle:])) - 1
     _carry_on(log, freqs, first, round(first * 2.0), slice(0, first))
     fall = _carry_on(log, freqs, last, round(last / 2.0**0.5), slice(last + 1, None))
-    size = 2 * (freqs.size - 1)
-    cepstrum = scipy.fft.irfft(log, size)
-    fold = np.zeros(size)
-    fold[0] = 1.0
-    fold[1 : size // 2] = 2.0
-    fold[size // 2] = 1.0
-    return np.asarray(scipy.fft.rfft(cepstrum * fold).imag[: freqs.size]), fall
+    return log_spectrum(log).imag, fall
 
 
 def _carry_on(log: Real, freqs: Real, edge: int, inner: int, where: slice) -> float:

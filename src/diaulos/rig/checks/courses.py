@@ -91,7 +91,7 @@ def too_few_inputs(context: Context) -> Iterator[Finding]:
             Severity.FAULT,
             recorders[0].name if recorders else context.rig.name,
             f"{planned} tracks are planned; {there} can be recorded at once: {plugged} are plugged "
-            f"in, and {free} inputs are free.",
+            f"in, and {free} more inputs can take one.",
             f"{planned - there} of them would be missing.",
             "Add an interface or converter, or record fewer tracks at once.",
             device=recorders[0].id if recorders else "",
