@@ -91,6 +91,14 @@ def test_levels_that_do_not_agree_are_not_known() -> None:
     assert "gate or a compressor" in found.reason
 
 
+def test_one_level_alone_is_no_agreement() -> None:
+    """A gate that opens for the first sweep only."""
+    found = measured(lambda x: shift(x, 500.0, x.size) * (np.max(np.abs(x)) > 0.03))
+    assert found.delay_samples is None
+    assert "one level alone" in found.reason
+    assert found.level_dbfs == pytest.approx(-26.0)
+
+
 def test_lost_blocks_are_no_gate() -> None:
     def play(slate: Slate, sink: AudioSink) -> LoopResult:
         sink.write(slate.samples[:, None])

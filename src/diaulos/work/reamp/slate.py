@@ -23,6 +23,7 @@ STEP_DB = 12.0
 LEVELS = 4
 AGREE_DB, AGREE_SAMPLES = 0.5, 0.5
 """Two levels that differ by less say the same of the loop."""
+DISAGREE = "its levels do not agree: a gate or a compressor"
 LOWEST_FIRST_DBFS = -60.0
 """A take of nearly nothing still gets a sweep that can be heard."""
 
@@ -76,7 +77,7 @@ def measure_slate(
     `sent_peak_dbfs` is the loudest peak of the take as it will be sent. RefusedError
     ("slate_clipped", "slate_unheard") before anything of the take is played.
     """
-    readings: list[SlateReading] = []
+    readings: list[tuple[float, SlateReading]] = []
     first = max(LOWEST_FIRST_DBFS, min(0.0, sent_peak_dbfs) - UNDER_DB)
     level, gaps = first, False
     for number in range(LEVELS):
@@ -97,10 +98,10 @@ def measure_slate(
             )
         if not reading.heard:
             break
-        readings.append(reading)
-        if len(readings) > 1 and _agree(*readings[-2:]):
+        readings.append((level, reading))
+        if len(readings) > 1 and _agree(readings[-2][1], reading):
             # Of two that agree the louder one has less noise in it.
-            return _record(readings[-2], level + STEP_DB, sure=True)
+            return _record(*readings[-2])
     if not readings and gaps:
         why = "blocks were lost while it was sent"
         return SlateRecord(
@@ -113,7 +114,8 @@ def measure_slate(
             "Nothing of the slate came back: a noise gate, or a cable?",
             remedy="Check the cables and the gate. To go on all the same, leave the slate out.",
         )
-    return _record(readings[-1], level, sure=False)
+    one = "one level alone was heard: a gate, or noise"
+    return _record(*readings[-1], unsure=one if len(readings) == 1 else DISAGREE)
 
 
 def _agree(one: SlateReading, other: SlateReading) -> bool:
@@ -127,14 +129,14 @@ def _agree(one: SlateReading, other: SlateReading) -> bool:
     )
 
 
-def _record(reading: SlateReading, level_dbfs: float, *, sure: bool) -> SlateRecord:
-    """As it is stored; without a delay where the levels never agreed."""
+def _record(level_dbfs: float, reading: SlateReading, *, unsure: str = "") -> SlateRecord:
+    """As it is stored; without a delay where something speaks against it."""
     return SlateRecord(
-        delay_samples=reading.delay_samples if sure else None,
-        polarity=(1 if reading.polarity == 1 else -1) if sure else None,
+        delay_samples=None if unsure else reading.delay_samples,
+        polarity=None if unsure else (1 if reading.polarity == 1 else -1),
         level_dbfs=level_dbfs,
         noise_dbfs=max(reading.noise_dbfs, -200.0),
         harmonics_db=reading.harmonics_db,
         response=tuple(zip(reading.response_hz, reading.response_db, strict=True)),
-        reason="" if sure else "its levels do not agree: a gate or a compressor",
+        reason=unsure,
     )
