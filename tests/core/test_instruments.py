@@ -301,6 +301,9 @@ def test_trims_bring_each_to_the_target() -> None:
     )  # fmt: skip
     solved = solve_trims(held)
     # Target -12 dBFS at a tone stage that is full at +12 dBu: 0 dBu wants no trim.
+    assert solved == {"one": 0.0, "two": -7.0}, "in whole dB, unless it is asked otherwise"
+    held = edits.set_tone_stage(trim_step_db=0.5)(held)
+    solved = solve_trims(held)
     assert solved == {"one": 0.0, "two": -7.5}
     rows = {r.instrument_id: r for r in trim_rows(edits.set_trims(solved)(held))}
     assert rows["two"].peak_dbfs == pytest.approx(-12.2)

@@ -204,21 +204,37 @@ def instrument(
     name: Annotated[str, typer.Option("--name", help="What it is called.")] = "",
     pickup: Annotated[str, typer.Option("--pickup", metavar="TYPE", help="Of its pickup.")] = "",
     tuning: Annotated[str, typer.Option("--tuning", metavar="NAME", help="Of its strings.")] = "",
+    choose: Annotated[
+        str, typer.Option("--choose", metavar="NAME", help="Plug this one into the recording rig.")
+    ] = "",
+    trim_db: Annotated[
+        float | None, typer.Option("--trim-db", help="Its trim, with --choose.")
+    ] = None,
     as_json: JsonFlag = False,
 ) -> None:
-    """The instruments of a session; with --add one more, with representative values."""
+    """The instruments of a session; with --add one more, with representative values; with
+    --choose the one in hand: the recording rig's tone stage takes its trim."""
     from diaulos import wiring
-    from diaulos.session.edits import add_instrument
+    from diaulos.session.edits import add_instrument, choose_instrument, set_trims
+    from diaulos.session.tone_stage import in_hand, placed, trim_task
     from diaulos.work.rigs.building import new_instrument
 
     if bool(add) != bool(name):
         raise InputError("a new instrument wants --add KIND and --name NAME.", where="instrument")
-    folder = wiring.SessionFolder.open(session_path, read_only=not add)
+    if trim_db is not None and not choose:
+        raise InputError("--trim-db is the trim of the one that --choose names.",
+                         where="instrument", remedy="Add --choose NAME.")  # fmt: skip
+    folder = wiring.SessionFolder.open(session_path, read_only=not (add or choose))
     try:
         session = folder.load()
         if add:
             made = new_instrument(session, add, name, pickup=pickup, tuning=tuning)
             session = add_instrument(made)(session)
+        if choose:
+            session = choose_instrument(choose)(session)
+            if trim_db is not None:
+                session = set_trims({session.instrument(choose).id: trim_db}, "Trim")(session)
+        if add or choose:
             folder.save(session)
     finally:
         folder.close()
@@ -229,14 +245,27 @@ def instrument(
             "family": one.family,
             "strings": list(one.strings),
             "measured": one.measured,
+            "trim_db": one.trim_db,
+            "in_hand": one.id == in_hand(session),
         }
         for one in session.instruments
     ]
-    data: dict[str, Any] = {"session": str(folder.path), "instruments": rows}
+    task, found = trim_task(session), placed(session)
+    data: dict[str, Any] = {
+        "session": str(folder.path),
+        "instruments": rows,
+        "tone_stage": None if found is None or task is None else {
+            "rig": found.rig.name, "device": task.device, "trim_db": task.trim_db,
+            "pad_on": task.pad_on, "to_set": task.words, "state": task.state,
+        },
+    }  # fmt: skip
     if add:
         data |= {"id": rows[-1]["id"], "name": rows[-1]["name"]}
     if as_json:
         print_json(data)
         return
     for row in rows:
-        print(f"{row['id']}  {row['name']}, {row['family']}, {' '.join(row['strings'])}")
+        held = ", in hand" if row["in_hand"] else ""
+        print(f"{row['id']}  {row['name']}, {row['family']}, {' '.join(row['strings'])}{held}")
+    if task is not None:
+        print(f"{task.words}: {task.state}")

@@ -99,19 +99,31 @@ def strength(
 
 
 def trims(
-    session_path: Annotated[Path, typer.Argument(metavar="SESSION")], as_json: JsonFlag = False
+    session_path: Annotated[Path, typer.Argument(metavar="SESSION")],
+    solve: Annotated[bool, typer.Option("--solve", help="Set every trim that was solved.")] = False,
+    as_json: JsonFlag = False,
 ) -> None:
     """Every instrument's trim, and the one that brings it closest to the target."""
     from diaulos import wiring
+    from diaulos.session.edits import set_trims
+    from diaulos.session.tone_stage import stage_of, trim_task
     from diaulos.work.instruments.trims import solve_trims, trim_rows
 
-    folder = wiring.SessionFolder.open(session_path, read_only=True)
-    session = folder.load()
-    solved = solve_trims(session)
+    folder = wiring.SessionFolder.open(session_path, read_only=not solve)
+    try:
+        session = folder.load()
+        solved = solve_trims(session)
+        if solve and solved:
+            session = set_trims(solved)(session)
+            folder.save(session)
+    finally:
+        folder.close()
+    task = trim_task(session)
     rows = trim_rows(session)
     data = {
         "target_peak_dbfs": session.target_peak_dbfs,
-        "tone_stage": session.tone_stage.name,
+        "tone_stage": stage_of(session).name,
+        "to_set": None if task is None else {"words": task.words, "state": task.state},
         "trims": [
             {
                 "instrument": row.name,
@@ -134,7 +146,9 @@ def trims(
     if as_json:
         print_json(data)
         return
-    print(f"{session.tone_stage.name}, target {session.target_peak_dbfs:g} dBFS peak")
+    print(f"{stage_of(session).name}, target {session.target_peak_dbfs:g} dBFS peak")
+    if task is not None:
+        print(f"{task.words}: {task.state}")
     for row in rows:
         if row.peak_dbfs is None:
             print(f"  {row.name}: {row.reason}")

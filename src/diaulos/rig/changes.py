@@ -94,10 +94,15 @@ def forget_played(rig: Rig, device_id: str) -> Rig:
 
 def rename_device(rig: Rig, device_id: str, name: str) -> Rig:
     """Another name for a device."""
+    return rig.with_device(named(rig.device(device_id), name))
+
+
+def named(device: Device, name: str) -> Device:
+    """A device under another name."""
     name = name.strip()
     if not name or len(name) > 120:
-        raise RigError("A device's name has 1 to 120 letters.", where=rig.device(device_id).name)
-    return rig.with_device(rig.device(device_id).model_copy(update={"name": name}))
+        raise RigError("A device's name has 1 to 120 letters.", where=device.name)
+    return device.model_copy(update={"name": name})
 
 
 PORT_FIGURES = ("impedance_ohm", "capacitance_pf", "max_dbu", "power_w", "rated_ohm")

@@ -157,6 +157,15 @@ class Port(Frozen):
     """An output that carries one side of a stereo picture when its partner is used."""
 
 
+class ControlRange(Frozen):
+    """A control's range and step while a switch stands as named."""
+
+    when: When
+    minimum: float = Field(ge=-5000.0)
+    maximum: float = Field(le=5000.0)
+    step: float = Field(gt=0.0)
+
+
 class Control(Frozen):
     """A knob: a number with a range and a step."""
 
@@ -170,6 +179,8 @@ class Control(Frozen):
     unit: Word = "dB"
     noted: float | None = None
     """Where it stood when an output was calibrated; None: nothing depends on it."""
+    ranges: tuple[ControlRange, ...] = Field(default=(), max_length=16)
+    """Range and step by a switch's position, where they differ; turning the switch sets them."""
 
     @model_validator(mode="after")
     def _in_range(self) -> Control:
@@ -178,6 +189,16 @@ class Control(Frozen):
                 f"{self.name} is {self.value:g} {self.unit}; "
                 f"it runs from {self.minimum:g} to {self.maximum:g}"
             )
+        return self
+
+    def as_ranged(self, device: Device) -> Control:
+        """With the range of the switches' positions, the value moved inside."""
+        for one in self.ranges:
+            if device.holds(one.when):
+                wide = self.model_copy(
+                    update={"minimum": one.minimum, "maximum": one.maximum, "step": one.step}
+                )
+                return wide.model_copy(update={"value": wide.nearest(self.value)})
         return self
 
     def nearest(self, value: float) -> float:
@@ -562,6 +583,14 @@ class Device(Frozen):
                 remedy=_range_words(old),
             ) from error
         settings = tuple(new if s.id == setting_id else s for s in self.settings)
+        device = self.model_copy(update={"settings": settings})
+        return device._ranged() if isinstance(new, Choice) else device
+
+    def _ranged(self) -> Device:
+        """With every control in the range that it has as the switches stand now."""
+        if not any(isinstance(s, Control) and s.ranges for s in self.settings):
+            return self
+        settings = tuple(s.as_ranged(self) if isinstance(s, Control) else s for s in self.settings)
         return self.model_copy(update={"settings": settings})
 
 

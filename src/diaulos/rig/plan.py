@@ -15,7 +15,7 @@ import numpy as np
 
 from diaulos.circuit.network import Complex, Real
 from diaulos.errors import RigError
-from diaulos.rig.course import Course
+from diaulos.rig.course import Course, Leg
 from diaulos.rig.flow import Active, Point, Segment, cut
 from diaulos.rig.model import (
     AdcStage,
@@ -32,6 +32,7 @@ from diaulos.rig.model import (
     Stage,
 )
 from diaulos.rig.stages import StageReader
+from diaulos.rig.tone_place import TRIM, place_at
 from diaulos.signal.amp import AmpSettings
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.units import db_to_gain, dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
@@ -499,15 +500,25 @@ def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | N
 
 
 def _sent_dbu(course: Course, response: float) -> float:
-    """What a 0 dBFS send is at the amplifier's input: volts at a jack; at a modeled one what
-    its numbers stand for."""
+    """What a 0 dBFS send is at the amplifier's input: volts at a jack; at a modeled one the
+    volts of an instrument at its jack that would drive it alike."""
     for leg in course.legs:
         for stage in leg.path.stages if leg.path else ():
             if isinstance(stage, AmpStage) and stage.full_scale_dbu is not None:
-                return stage.full_scale_dbu + gain_to_db(response)
+                return stage.full_scale_dbu + gain_to_db(response) - _passed_by_db(leg)
             if isinstance(stage, (AmpStage, AdcStage)):
                 return peak_volt_to_dbu(response)
     return peak_volt_to_dbu(response)
+
+
+def _passed_by_db(leg: Leg) -> float:
+    """What pad and trim would do to an instrument at the jack, where a stream that comes in
+    behind the two passes them by."""
+    assert leg.path is not None
+    place = place_at(leg.device)
+    if place is None or any(getattr(stage, "control", "") == TRIM for stage in leg.path.stages):
+        return 0.0
+    return place.trim.value - (place.pad[2].db if place.pad and place.pad_on else 0.0)
 
 
 def amp_input(course: Course) -> Point:

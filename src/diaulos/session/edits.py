@@ -27,17 +27,21 @@ from diaulos.session.model import (
     rig_hash,
 )
 from diaulos.session.roles import records
+from diaulos.session.tone_stage import change_stage, placed, plug_in, say_trim, settled
 
 
 @dataclass(frozen=True)
 class Edit:
-    """A change with the words that undo shows for it."""
+    """A change with the words that undo shows for it.
+
+    Behind every change stands `tone_stage.settled`: one value of the trim, whoever turned it.
+    """
 
     label: str
     change: Callable[[Session], Session]
 
     def __call__(self, session: Session) -> Session:
-        return self.change(session)
+        return settled(session, self.change(session))
 
 
 def _replace_take(session: Session, take: Take) -> Session:
@@ -376,12 +380,26 @@ def set_trims(trims: Mapping[str, float], label: str = "Solve trims") -> Edit:
 
 
 def set_tone_stage(**values: object) -> Edit:
-    """The device that all instruments drive."""
+    """The device that all instruments drive: the recording rig's where it has an input trim,
+    else the figures that stand in for one."""
 
     def change(session: Session) -> Session:
+        if placed(session) is not None:
+            return change_stage(session, values)
         return session.model_copy(update={"tone_stage": revised(session.tone_stage, **values)})
 
     return Edit("Change tone stage", change)
+
+
+def choose_instrument(instrument_id: str) -> Edit:
+    """The instrument in hand: it is plugged into the recording rig, and its trim is set."""
+    return Edit("Choose instrument", lambda session: plug_in(session, instrument_id))
+
+
+def confirm_trim(done: bool) -> Edit:
+    """Somebody set trim and pad by hand on a real device, or says that they are not set."""
+    label = "Say that the trim is set" if done else "Say that the trim is not set"
+    return Edit(label, lambda session: say_trim(session, done))
 
 
 def set_compared_inputs(inputs: tuple[ComparedInput, ...]) -> Edit:

@@ -338,7 +338,7 @@ class ToneStage(Frozen):
     name: Name = "Floor modeler"
     trim_minimum_db: float = Field(default=-18.0, ge=-60.0, le=0.0)
     trim_maximum_db: float = Field(default=18.0, ge=0.0, le=60.0)
-    trim_step_db: float = Field(default=0.5, gt=0.0, le=12.0)
+    trim_step_db: float = Field(default=1.0, gt=0.0, le=12.0)
     full_scale_dbu: float = Field(default=12.0, ge=-40.0, le=60.0)
     pad_db: float = Field(default=10.0, ge=0.0, le=60.0)
     pad_on: bool = False

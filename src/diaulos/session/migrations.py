@@ -7,8 +7,13 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from diaulos.errors import SessionFileError
+from diaulos.rig.catalogue.types import make
+from diaulos.rig.tone_place import TRIM
 from diaulos.session.model import SCHEMA_VERSION
 from diaulos.session.representative import USUAL_TYPE, representative
+
+TRIMMED_TYPES = ("floor_modeler", "desktop_modeler")
+"""Of the catalogue, with an input trim since version 9."""
 
 Migration = Callable[[dict[str, Any]], dict[str, Any]]
 
@@ -77,6 +82,53 @@ def _rigs_get_roles(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _modelers_get_trims(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 9 has the tone stage in the rig: modelers of the catalogue get an input trim, at 0,
+    and say where their dry taps leave. What takes were recorded with stays as it was."""
+    data = copy.deepcopy(data)
+    for rig in _dicts(data, "rigs"):
+        devices = rig.get("devices")
+        if isinstance(devices, list):
+            rig["devices"] = [_with_trim(device) for device in devices]
+    return data
+
+
+def _with_trim(device: Any) -> Any:
+    if not isinstance(device, dict) or device.get("type") not in TRIMMED_TYPES:
+        return device
+    settings = _dicts(device, "settings")
+    if any(one.get("id") == TRIM for one in settings):
+        return device
+    new = make(str(device["type"]), "x").model_dump(mode="json")
+    old_paths = _dicts(device, "paths")
+    if {_ends(path) for path in old_paths} != {_ends(path) for path in new["paths"]}:
+        return device  # one of somebody's own making
+    known = {one.get("id"): one for one in settings}
+    for path in new["paths"]:
+        for stage in path["stages"]:
+            _keep_calibration(stage, path, old_paths)
+    return {
+        **device,
+        "settings": [known.get(one["id"], one) for one in new["settings"]],
+        "paths": new["paths"],
+    }
+
+
+def _ends(path: dict[str, Any]) -> tuple[Any, Any]:
+    return path.get("source"), path.get("target")
+
+
+def _keep_calibration(
+    stage: dict[str, Any], path: dict[str, Any], old_paths: list[dict[str, Any]]
+) -> None:
+    """What was measured of the converter of these two ports counts on."""
+    for old in old_paths:
+        if _ends(old) == _ends(path):
+            for one in _dicts(old, "stages"):
+                if one.get("kind") == stage["kind"] and one.get("measured"):
+                    stage["measured"] = one["measured"]
+
+
 def _dicts(parent: Any, key: str) -> list[dict[str, Any]]:
     found = parent.get(key, ()) if isinstance(parent, dict) else ()
     return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
@@ -97,6 +149,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     5: _flat_tops_come,
     6: _plans_are_kept,
     7: _rigs_get_roles,
+    8: _modelers_get_trims,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

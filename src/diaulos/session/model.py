@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints, model_validator
 
 from diaulos.errors import EditError
-from diaulos.rig.model import Device, Frozen, Prose, Rig, Tap, Word
+from diaulos.rig.model import Device, Frozen, PortRef, Prose, Rig, Tap, Word
 from diaulos.session.instrument import (
     ComparedInput,
     Family,
@@ -22,7 +22,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 8
+SCHEMA_VERSION = 9
 
 SIMULATED = "bench"
 """What played a take of the simulated studio."""
@@ -218,6 +218,8 @@ class Take(Frozen):
     rig_name: Word = ""
     played_by: Word = ""
     """`SIMULATED`, or "" for a person."""
+    trim_state: Literal["", "confirmed", "not set", "assumed"] = ""
+    """Whether somebody said that the tone stage stood as the rig says; "" where it has no trim."""
     instruments: dict[str, str] = Field(default_factory=dict)
     """Content hash of each instrument as it was, by the id of its device in the rig."""
     over: Word = ""
@@ -281,10 +283,19 @@ class Impulse(Frozen):
     file: InsideFile
 
 
+class TrimSaid(Frozen):
+    """What somebody said of trim and pad of a real device: that they stand so, or do not."""
+
+    device: PortRef
+    trim_db: float = Field(ge=-60.0, le=60.0)
+    pad: Word = ""
+    done: bool
+
+
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[8] = 8
+    schema_version: Literal[9] = 9
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -315,6 +326,8 @@ class Session(Frozen):
     snapshots: dict[str, Rig] = Field(default_factory=dict)
     instrument_snapshots: dict[str, Instrument] = Field(default_factory=dict)
     tone_stage: ToneStage = ToneStage()
+    """Stands in where the recording rig has no device with an input trim."""
+    trim_said: TrimSaid | None = None
     compared_inputs: tuple[ComparedInput, ...] = Field(default=USUAL_INPUTS, max_length=6)
     reference_instrument: Word = ""
     tones: tuple[Tone, ...] = ()

@@ -38,7 +38,9 @@ from diaulos.rig.model import (
     PortMode,
     SignalClass,
     Stage,
+    When,
 )
+from diaulos.rig.tone_place import TRIM
 
 FULL_SCALE_DBU = 12.0
 """What reaches 0 dBFS at the instrument input with the pad off."""
@@ -53,15 +55,31 @@ _IN = AdcStage(
     input_noise=(InputNoise(ein_dbu=-113.0, current_pa=0.02),),
     offsets=(Offset(when=(("pad", "on"),), db=PAD_DB, pad=True),),
 )
+_TRIM = GainStage(control=TRIM)
+_PAD_BACK = GainStage(offsets=(Offset(when=(("pad", "on"),), db=PAD_DB),))
+_PAD_AGAIN = GainStage(offsets=(Offset(when=(("pad", "on"),), db=-PAD_DB),))
+_DRY: tuple[tuple[str, tuple[Stage, ...]], ...] = (
+    ("behind", (_IN, _TRIM)),
+    ("ahead", (_IN, _PAD_BACK)),
+)
+"""The dry stream by where it is tapped. Ahead of pad and trim it is as loud as the jack's
+volts say: what the pad took off is given back as numbers."""
+_REENTRY: tuple[tuple[str, tuple[Stage, ...]], ...] = (
+    ("behind", ()),
+    ("ahead", (_PAD_AGAIN, _TRIM)),
+)
+"""Where a played stream comes in again; ahead of pad and trim it goes through both."""
 
 
 def modeler(device_id: str = "modeler", *, floor: bool = True) -> Device:
     """A floor or desktop modeler.
 
-    The model's amplifier is on or off (`model`), its cabinet one of the stand-ins or none;
-    `feed` chooses the jack or the USB return; `split` puts the processed side hard left and
-    the dry one hard right; `loop` puts what is between send and return before the model's
-    cabinet. One output knob scales the analog outputs together.
+    The jack goes through pad and trim to the model. `dry_tap` and `reentry` say on which side
+    of the two the dry taps (send, USB dry) leave and a played one comes in again. The model's
+    amplifier is on or off (`model`), its cabinet one of the stand-ins or none; `feed` chooses
+    the jack or the USB return; `split` puts the processed side hard left and the dry one hard
+    right; `loop` puts what is between send and return before the model's cabinet. One output
+    knob scales the analog outputs together.
     """
     ports = [
         _instrument_jack(),
@@ -94,20 +112,13 @@ def modeler(device_id: str = "modeler", *, floor: bool = True) -> Device:
         outputs += [("aes_out", 0, "l"), ("aes_out", 1, "r"), ("phones", 0, "l")]
     for target, channel, side in outputs:
         paths += _processed(target, channel, side)
-    send_dac = DacStage(
-        full_scale_dbu=FULL_SCALE_DBU,
-        latency_samples=30.7,
-        noise_dbu=-100.0,
-        offsets=(
-            Offset(when=(("send_level", "line"),), db=6.0),
-            Offset(when=(("pad", "on"),), db=PAD_DB),
-        ),
-    )
     paths += [
-        Path(source="in", target="send", stages=(_IN, send_dac), when=(("feed", "jack"),)),
-        Path(source="usb_play3", target="send", stages=(send_dac,), when=(("feed", "usb"),)),
-        Path(source="in", target="usb_rec3", stages=(_IN,)),
-    ]
+        *_sends(),
+        *(
+            Path(source="in", target="usb_rec3", stages=head, when=(("dry_tap", where),))
+            for where, head in _DRY
+        ),
+    ]  # fmt: skip
     for played, target in (("usb_play1", "out_l"), ("usb_play2", "out_r")):
         paths.append(Path(source=played, target=target, stages=(_output_stage(),)))
     if not floor:
@@ -124,6 +135,11 @@ def modeler(device_id: str = "modeler", *, floor: bool = True) -> Device:
             clock(),
             switch("feed", "Plays", "jack", ("jack", "Instrument input"), ("usb", "USB return")),
             switch("pad", f"Input pad, {PAD_DB:g} dB", "off"),
+            knob(TRIM, "Input trim", 0.0, -18.0, 18.0),
+            switch("dry_tap", "Send and USB dry leave", "behind", ("behind", "Behind pad and trim"),
+                   ("ahead", "Ahead of pad and trim")),
+            switch("reentry", "USB reamp return enters", "behind",
+                   ("behind", "Behind pad and trim"), ("ahead", "Ahead of pad and trim")),
             Choice(
                 id="impedance",
                 name="Input impedance",
@@ -152,6 +168,28 @@ def modeler(device_id: str = "modeler", *, floor: bool = True) -> Device:
         mixer=True,
         notes="representative",
     )  # fmt: skip
+
+
+def _sends() -> list[Path]:
+    """The ways to the send, which is a dry tap: by where the dry taps leave."""
+    line = Offset(when=(("send_level", "line"),), db=6.0)
+    plain = DacStage(full_scale_dbu=FULL_SCALE_DBU, latency_samples=30.7, noise_dbu=-100.0,
+                     offsets=(line,))  # fmt: skip
+    whole = plain.model_copy(update={"offsets": (line, Offset(when=(("pad", "on"),), db=PAD_DB))})
+    jack: When = (("feed", "jack"),)
+    usb: When = (("feed", "usb"),)
+    return [
+        Path(source=source, target="send", stages=stages, when=when)
+        for source, stages, when in (
+            ("in", (_IN, _TRIM, plain), (*jack, ("dry_tap", "behind"))),
+            ("in", (_IN, whole), (*jack, ("dry_tap", "ahead"))),
+            ("usb_play3", (plain,), (*usb, ("dry_tap", "behind"), ("reentry", "behind"))),
+            ("usb_play3", (_PAD_AGAIN, _TRIM, plain),
+             (*usb, ("dry_tap", "behind"), ("reentry", "ahead"))),
+            ("usb_play3", (plain,), (*usb, ("dry_tap", "ahead"), ("reentry", "ahead"))),
+            ("usb_play3", (whole,), (*usb, ("dry_tap", "ahead"), ("reentry", "behind"))),
+        )
+    ]  # fmt: skip
 
 
 def _instrument_jack() -> Port:
@@ -208,7 +246,11 @@ def _processed(target: str, channel: int, side: str) -> list[Path]:
     middle: tuple[Stage, ...] = (CabinetStage(), DelayStage(ms=PROCESSING_MS))
     found = []
     both = (("split", "both"),) if side == "r" else ()
-    for feed, source, head in (("jack", "in", (_IN,)), ("usb", "usb_play3", ())):
+    jack: When = (("feed", "jack"),)
+    usb: When = (("feed", "usb"),)
+    ways: list[tuple[str, tuple[Stage, ...], When]] = [("in", (_IN, _TRIM), jack)]
+    ways += [("usb_play3", head, (*usb, ("reentry", where))) for where, head in _REENTRY]
+    for source, head, when in ways:
         for model in ("on", "off"):
             inner: tuple[Stage, ...] = (amp,) if model == "on" else ()
             found.append(
@@ -217,17 +259,20 @@ def _processed(target: str, channel: int, side: str) -> list[Path]:
                     target=target,
                     target_channel=channel,
                     stages=(*head, *inner, *middle, *tail),
-                    when=(("feed", feed), ("loop", "off"), ("model", model), *both),
+                    when=(*when, ("loop", "off"), ("model", model), *both),
                 )
             )
-        if side == "r":
+    if side == "r":
+        split: When = (("split", "split"),)
+        dry = [("in", head, (*jack, ("dry_tap", where), *split)) for where, head in _DRY]
+        for source, head, when in (*dry, ("usb_play3", (), (*usb, *split))):
             found.append(
                 Path(
                     source=source,
                     target=target,
                     target_channel=channel,
                     stages=(*head, *tail),
-                    when=(("feed", feed), ("split", "split")),
+                    when=when,
                 )
             )
     back = AdcStage(

@@ -13,6 +13,7 @@ from diaulos.errors import RefusedError
 from diaulos.rig.model import Rig
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import Session
+from diaulos.session.tone_stage import stage_of
 from diaulos.signal.amp import VOICES, AmpSettings, drive_signal
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.signal.convolve import convolve_long
@@ -48,7 +49,7 @@ def drive_change(session: Session, tone: Tone, instrument: Instrument) -> DriveC
 
     Raises RefusedError ("not_measured") where one of the two has no calibrated strength.
     """
-    stage = session.tone_stage
+    stage = stage_of(session)
     maker = session.instrument(tone.instrument_id)
     made = stage.model_copy(update={"pad_on": tone.pad_on})
     then, now = stage_peak_dbfs(maker, made), stage_peak_dbfs(instrument, stage)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from diaulos.session.instrument import Instrument, ToneStage
 from diaulos.session.model import Session
+from diaulos.session.tone_stage import stage_of
 from diaulos.tables import TextTable
 
 # --- one trim each -------------------------------------------------------------------
@@ -45,7 +46,7 @@ def stage_peak_dbfs(instrument: Instrument, stage: ToneStage) -> float | None:
 
 def trim_rows(session: Session) -> tuple[TrimRow, ...]:
     """All instruments side by side, as they are trimmed now."""
-    stage, target = session.tone_stage, session.target_peak_dbfs
+    stage, target = stage_of(session), session.target_peak_dbfs
     plain = {i.id: stage_peak_dbfs(i, stage) for i in session.instruments}
     reference = _reference(session)
     reference_plain = plain.get(reference.id) if reference else None
@@ -86,11 +87,12 @@ def _reference(session: Session) -> Instrument | None:
 
 
 def solve_trims(session: Session) -> dict[str, float]:
-    """The trim of every instrument that brings its peak closest to the target.
+    """The trim of every instrument that brings its peak closest to the target, in the
+    tone stage's own steps.
 
     One that is kept hot on purpose keeps its trim, one without a reading too.
     """
-    stage = session.tone_stage
+    stage = stage_of(session)
     solved = {}
     for row in trim_rows(session):
         if row.plain_dbfs is None or row.keep_hot:
@@ -107,7 +109,7 @@ TRIM_HEAD = (
 
 def trims_table(session: Session) -> TextTable:
     """One profile per instrument, named after it, for a sheet."""
-    stage = session.tone_stage
+    stage = stage_of(session)
     rows = []
     for row in trim_rows(session):
         instrument = session.instrument(row.instrument_id)

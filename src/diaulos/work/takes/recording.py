@@ -20,6 +20,7 @@ from diaulos.session.instrument import Instrument
 from diaulos.session.model import SIMULATED, Dropped, Session, Take, Track, content_hash, rig_hash
 from diaulos.session.roles import recording_rig
 from diaulos.session.take_edits import add_recorded
+from diaulos.session.tone_stage import TrimState, trim_state
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.recorder import BLOCK_FRAMES, Recorder, RecordResult
 from diaulos.work.measuring import finite_or_none, measure_source
@@ -97,6 +98,7 @@ class Recording:
     files: _Files
     recorder: Recorder
     rig: Rig
+    trim_state: TrimState
     instruments: dict[str, Instrument]
     store: RecordingStore
     times: Timeline
@@ -218,6 +220,7 @@ class Recording:
             rig_hash=rig_hash(self.rig),
             rig_name=self.rig.name,
             played_by=SIMULATED if self._simulated else "",
+            trim_state=self.trim_state,
             instruments={key: content_hash(one) for key, one in self.instruments.items()},
             notes=f"Ended early: {result.stopped_by}" if result.stopped_by else "",
             over=note.over,
@@ -391,8 +394,8 @@ def prepare(
             store.forget_recording(files.take_id(0))
         raise
     return Recording(
-        request, armed, files, recorder, rig, instruments, store, times, frames, each,
-        tuple(sinks), ahead,
+        request, armed, files, recorder, rig, trim_state(session, rig), instruments, store,
+        times, frames, each, tuple(sinks), ahead,
     )  # fmt: skip
 
 

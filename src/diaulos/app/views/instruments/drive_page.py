@@ -21,6 +21,7 @@ from diaulos.session import edits
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import Session
 from diaulos.session.roles import reamp_rig
+from diaulos.session.tone_stage import stage_of
 from diaulos.work.instruments.drive import DriveChange, drive_change, roll_volume
 from diaulos.work.instruments.inputs import AMP_LOAD
 
@@ -122,8 +123,8 @@ class DrivePage(QWidget):
         index = self.tone.findData(before)
         self.tone.setCurrentIndex(max(0, index) if session.tones else -1)
         del blocker
-        self.pad.setChecked(session.tone_stage.pad_on)
-        self.pad.setText(f"Pad on (\N{MINUS SIGN}{session.tone_stage.pad_db:g} dB)")
+        self.pad.setChecked(stage_of(session).pad_on)
+        self.pad.setText(f"Pad on (\N{MINUS SIGN}{stage_of(session).pad_db:g} dB)")
         self.remove.setEnabled(bool(session.tones))
         self._refill()
 
@@ -228,7 +229,7 @@ class DrivePage(QWidget):
             bass=amp.number("bass"), mid=amp.number("mid"), treble=amp.number("treble"),
             master_db=amp.number("master"), cabinet=box.word("cabinet") if box else "none",
             instrument_id=instrument.id, trim_db=instrument.trim_db,
-            pad_on=session.tone_stage.pad_on,
+            pad_on=stage_of(session).pad_on,
         )  # fmt: skip
         self.edit_asked.emit(edits.add_tone(tone), "")
         self.tone.setCurrentIndex(self.tone.findData(ident))

@@ -29,6 +29,7 @@ from diaulos.figures import number
 from diaulos.quantities import CAPACITANCE, FREQUENCY, RESISTANCE, show
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
+from diaulos.session.tone_stage import stage_of
 from diaulos.work.instruments.inputs import (
     REFERENCES,
     ImpedanceChoice,
@@ -177,7 +178,7 @@ class LoadingPage(QWidget):
         session, instrument = self._session, self._instrument
         if session is None or instrument is None or instrument.position is None:
             return
-        stage = session.tone_stage
+        stage = stage_of(session)
         rated = self._ratings.get(self.reference.currentData(), ())
         best = next((c for c in rated if c.chosen), None)
         if best is None:
@@ -234,7 +235,7 @@ def work_out(
     rows = compare_inputs(session, instrument)
     check()
     ratings = {
-        key: rate_impedances(instrument, session.tone_stage, load)
+        key: rate_impedances(instrument, stage_of(session), load)
         for key, (_, load) in REFERENCES.items()
     }
     check()
@@ -243,7 +244,7 @@ def work_out(
 
 
 def _wish_words(session: Session, instrument: Instrument, wanted_hz: float) -> str:
-    stage, circuit = session.tone_stage, instrument.circuit()
+    stage, circuit = stage_of(session), instrument.circuit()
     parts = []
     try:
         farad = capacitance_for(circuit, stage.impedance_ohm, wanted_hz)

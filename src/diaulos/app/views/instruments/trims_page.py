@@ -24,6 +24,7 @@ from diaulos.figures import level, number
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
+from diaulos.session.tone_stage import stage_of
 from diaulos.work.instruments.strength import strength_warnings
 from diaulos.work.instruments.trims import TrimRow
 
@@ -139,7 +140,7 @@ class TrimsPage(QWidget):
     ) -> None:
         """Show every instrument, and the readings of the chosen one."""
         self._session, self._instrument = session, instrument
-        stage = session.tone_stage
+        stage = stage_of(session)
         for widget, value in (
             (self.full_scale, stage.full_scale_dbu), (self.target, session.target_peak_dbfs),
         ):  # fmt: skip
@@ -152,7 +153,7 @@ class TrimsPage(QWidget):
         self.step.setCurrentIndex(max(0, index))
         self.pad.setChecked(stage.pad_on)
         self.pad.setText(f"Pad on (\N{MINUS SIGN}{stage.pad_db:g} dB)")
-        ids = tuple(row.instrument_id for row in rows)
+        ids = tuple(text for row in rows for text in (row.instrument_id, row.name))
         if ids != self._ids:
             self._build_rows(session)
             self._ids = ids
@@ -192,7 +193,7 @@ class TrimsPage(QWidget):
             name.setFixedWidth(120)
             window = LevelWindow()
             window.setAccessibleName(f"Peak of {instrument.name} at the tone stage")
-            stage = session.tone_stage
+            stage = stage_of(session)
             spin = _spin(f"Trim of {instrument.name}", stage.trim_minimum_db, stage.trim_maximum_db,
                          stage.trim_step_db, " dB")  # fmt: skip
             spin.valueChanged.connect(
@@ -218,7 +219,7 @@ class TrimsPage(QWidget):
         window, told, hot = self._windows[row.instrument_id]
         instrument = session.instrument(row.instrument_id)
         window.set_figures(strength_figures(row, instrument, session.target_peak_dbfs))
-        spin, stage = self.spins[row.instrument_id], session.tone_stage
+        spin, stage = self.spins[row.instrument_id], stage_of(session)
         blocker = QSignalBlocker(spin)
         spin.setRange(stage.trim_minimum_db, stage.trim_maximum_db)
         spin.setSingleStep(stage.trim_step_db)

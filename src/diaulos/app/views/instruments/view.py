@@ -25,6 +25,7 @@ from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, In
 from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
 from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.working import Working
 from diaulos.circuit.loading import Load
@@ -36,6 +37,7 @@ from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import Session
 from diaulos.session.representative import representative
 from diaulos.session.roles import reamp_rig
+from diaulos.session.tone_stage import stage_of
 from diaulos.work.instruments.drive import make_up_db
 from diaulos.work.instruments.strength import (
     read_strum,
@@ -116,6 +118,8 @@ class InstrumentsView(View):
         column.addWidget(title)
         column.addWidget(self._empty)
         column.addWidget(self.list, 1)
+        self.hand = InHand(upright=True)
+        column.addWidget(self.hand)
         row = QHBoxLayout()
         row.setSpacing(4)
         for button in (self.add, self.duplicate, self.remove):
@@ -146,6 +150,7 @@ class InstrumentsView(View):
         self.list.selectionModel().currentChanged.connect(lambda *_: self._show())
         self.form.edit_asked.connect(self._apply)
         self.form.said.connect(self.said)
+        self.hand.edit_asked.connect(self._apply)
         self.trims.edit_asked.connect(self._apply)
         self.trims.measure_asked.connect(self.ask_measure)
         self.trims.strum_asked.connect(self.measure_on_bench)
@@ -233,12 +238,13 @@ class InstrumentsView(View):
         session, instrument = self._document.session, self.instrument
         writable = not self._document.read_only
         self._empty.setVisible(not session.instruments)
+        self.hand.show_session(session, writable)
         self.form.setEnabled(instrument is not None and writable)
         self.add.setEnabled(writable)
         for button in (self.duplicate, self.remove):
             button.setEnabled(instrument is not None and writable)
         if instrument is not None:
-            stage = session.tone_stage
+            stage = stage_of(session)
             self.form.show_instrument(session, instrument, show(stage.impedance_ohm, RESISTANCE))
             if instrument.position is not None and self.pages.currentWidget() is self.loading:
                 self.loading.show_curves(session, instrument)
@@ -441,6 +447,7 @@ def _same(before: Session, after: Session) -> bool:
     return all(
         getattr(before, field) is getattr(after, field)
         for field in ("instruments", "tone_stage", "compared_inputs", "tones", "rigs",
+                      "recording_rig", "current_rig", "trim_said",
                       "reference_instrument", "takes", "target_peak_dbfs")
     )  # fmt: skip
 

@@ -19,6 +19,7 @@ from diaulos.app.views.takes.noise import NoisePanel
 from diaulos.app.views.takes.player import TakePlayer
 from diaulos.app.views.takes.setup import SetupBar
 from diaulos.app.views.takes.tuner import TunerPanel
+from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Table
 from diaulos.session.model import Take
@@ -32,6 +33,7 @@ class TakesLayout(View):
     def _build(self) -> None:
         self.setup = SetupBar()
         self.record_button = self.setup.record
+        self.hand = InHand()
         self.conditions = TextLabel()
         self.conditions.setWordWrap(True)
         self.conditions.setAccessibleName("What must be true now")
@@ -70,6 +72,7 @@ class TakesLayout(View):
         whole.setContentsMargins(8, 6, 8, 6)
         whole.setSpacing(4)
         whole.addWidget(self.setup)
+        whole.addWidget(self.hand)
         whole.addWidget(self.conditions)
         whole.addWidget(split, 1)
         whole.addWidget(self.sentence)

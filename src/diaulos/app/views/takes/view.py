@@ -75,6 +75,7 @@ class TakesView(TakesTuning):
         self.setup.metre_asked.connect(
             lambda metre: self._document.apply(edits.set_info(metre=metre))
         )
+        self.hand.edit_asked.connect(self._choose_hand)
         self.capture.told.connect(self.sentence.setText)
         self.capture.metered.connect(self.board.show_rows)
         self.capture.done.connect(self._on_recorded)
@@ -177,6 +178,7 @@ class TakesView(TakesTuning):
         else:
             self._ready_for = after
         self.setup.show_session(after, not self._document.read_only)
+        self.hand.show_session(after, not self._document.read_only)
         if self._page is self.tuner:
             self._show_tuning()
         self._say()
@@ -320,6 +322,14 @@ class TakesView(TakesTuning):
             session, self.take, self.stretch, self.mix.soloed, self._services.round_trip_frames,
             float(self.player.level.value()),
         )  # fmt: skip
+
+    def _choose_hand(self, edit: edits.Edit) -> None:
+        """Another instrument in hand, or a word about its trim; not while it is recorded."""
+        if self.under_way:
+            self.said.emit("Stop first: what is recorded keeps the instrument that it began with.")
+            self.hand.show_again(self._document.session, not self._document.read_only)
+            return
+        self._document.apply(edit)
 
     def next_way(self) -> None:
         """Another way to record."""
