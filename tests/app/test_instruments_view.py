@@ -22,8 +22,8 @@ from diaulos.app.dialogs.measure import MeasureDialog
 from diaulos.app.views.instruments.view import InstrumentsView
 from diaulos.circuit.loading import Load, analyse, curves_db
 from diaulos.session import edits
-from diaulos.work.instruments.drive import drive_change
-from diaulos.work.instruments.inputs import compare_inputs
+from diaulos.work.instruments.drive import drive_change, roll_volume
+from diaulos.work.instruments.inputs import AMP_LOAD, compare_inputs
 from diaulos.work.instruments.trims import solve_trims, trim_rows
 from support import RATE, performance
 
@@ -521,3 +521,89 @@ def test_keys_belong_to_the_view_that_is_shown(
     assert opened.current is opened.views["reamp"]
     assert not opened.window.action("solve_trims").isEnabled()
     assert opened.window.action("reamp").isEnabled()
+
+
+# --- the tone stage is the rig's device ---
+
+
+def with_modeler(opened: Desk) -> None:
+    """The interface that records is a modeler with an input trim."""
+    from diaulos.rig.templates import build
+
+    document = opened.document
+    document.apply(edits.add_rig(build("modeler-usb", "rigx")))
+    document.apply(edits.choose_recording_rig("rigx"))
+
+
+def modeler_trim(opened: Desk) -> float:
+    return opened.document.session.rig("rigx").device("modeler").number("input_trim")
+
+
+def test_the_instrument_in_hand_sets_the_devices_trim(shown: InstrumentsView, opened: Desk) -> None:
+    with_modeler(opened)
+    hand = shown.hand
+    hand.box.setCurrentIndex(hand.box.findData("baritone"))
+    hand.box.activated.emit(hand.box.currentIndex())
+    assert modeler_trim(opened) == held(shown).instrument("baritone").trim_db == -4.0
+    assert "Set trim \N{MINUS SIGN}4 dB" in hand.task.text()
+    opened.show("takes")
+    assert opened.views["takes"].hand.box.currentData() == "baritone", "one list in both views"
+    opened.show("instruments")
+    shown.show_trims()
+    shown.trims.spins["baritone"].setValue(-7.0)
+    assert modeler_trim(opened) == -7.0
+    opened.document.undo()
+    assert modeler_trim(opened) == -4.0
+    shown.trims.stage_name.setText("Blue box")
+    shown.trims.stage_name.editingFinished.emit()
+    assert opened.document.session.rig("rigx").device("modeler").name == "Blue box"
+    assert "Blue box" in hand.task.text()
+    hand.done.click()
+    assert "Blue box: set" in hand.task.text()
+    hand.undone.click()
+    assert "NOT SET" in hand.task.text()
+
+
+def test_a_renamed_instrument_is_renamed_everywhere(shown: InstrumentsView, opened: Desk) -> None:
+    shown.show_trims()
+    shown._apply(edits.change_instrument("offset", "Rename", name="Jangler"))
+    names = [
+        shown.trims._grid.itemAtPosition(row, 0).widget().text()
+        for row in range(shown.trims._grid.rowCount())
+        if shown.trims._grid.itemAtPosition(row, 0)
+    ]
+    assert any("Jangler" in name for name in names)
+    assert any("Jangler" in shown.hand.box.itemText(i) for i in range(shown.hand.box.count()))
+
+
+def test_a_tone_goes_to_a_file_and_comes_back(
+    shown: InstrumentsView, opened: Desk, settled: Settle, tmp_path: Path
+) -> None:
+    shown.choose("offset")
+    shown.show_drive()
+    settled(opened)
+    count = len(held(shown).tones)
+    path = tmp_path / "grit.json"
+    shown.export_tone(path)
+    settled(opened)
+    shown.read_tone(path)
+    settled(opened)
+    assert len(held(shown).tones) == count + 1
+    assert "hotter here" in opened.window._status.text() or "weaker here" in (
+        opened.window._status.text()
+    )
+    path.write_text("{}", "utf-8")
+    shown.read_tone(path)
+    settled(opened)
+    assert len(held(shown).tones) == count + 1
+
+
+def test_the_volume_knob_shows_a_curve(shown: InstrumentsView, opened: Desk) -> None:
+    shown.choose("offset")
+    shown._apply(edits.set_trims({"offset": 6.0}, "Trim"))
+    shown.show_drive()
+    (line,) = shown.drive.curve.curves
+    rolled = roll_volume(held(shown).instrument("offset"), AMP_LOAD, shown.drive.change.drive_db)
+    assert tuple(line.db) == rolled.curve_db
+    assert f"{abs(rolled.treble_db):.1f} dB" in shown.drive.roll.text()
+    assert "2 to 6 kHz" in shown.drive.roll.text()

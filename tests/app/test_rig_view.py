@@ -568,3 +568,22 @@ def test_everything_is_reached_by_tab(shown: RigView, qtbot: QtBot) -> None:
         qtbot.keyClick(focus or shown.window(), Qt.Key.Key_Tab)
     missed = {f"{type(w).__name__} {w.accessibleName()}" for w in wanted - seen}
     assert not missed
+
+
+def test_a_data_sheets_figure_moves_the_planned_peak(shown: RigView, opened: Desk) -> None:
+    """Seen: a typed "Clips at" changed nothing in the track."""
+    document = opened.document
+    document.apply(edits.choose_rig("rig04"))
+    ref = PortRef(device="interface", port="in1")
+
+    def peak() -> float:
+        look = look_at(document.session, "rig04")
+        return next(t.unclipped_dbfs for t in look.tracks if t.track.port == "track1")
+
+    before = peak()
+    shown.panel.printed_asked.emit(ref, "maximum_dbu", 4.0)
+    assert peak() == pytest.approx(before + 4.0, abs=0.05), "full at 8 dBu as it was"
+    document.undo()
+    assert peak() == pytest.approx(before)
+    shown.panel.printed_asked.emit(ref, "gain_maximum_db", 30.0)
+    assert document.session.rig("rig04").device("interface").setting("gain1").maximum == 30.0

@@ -486,3 +486,19 @@ def test_e_sets_the_gain_for_what_was_heard(shown: TakesView, qtbot: QtBot) -> N
     assert di.peak_dbfs + after - before == pytest.approx(-12.5, abs=0.6)
     shown._document.undo()
     assert held(shown).rig().device("interface").number("gain1") == before
+
+
+def test_j_goes_back_and_forth_between_two_takes_at_one_place(
+    shown: TakesView, opened: Desk
+) -> None:
+    first, second = (take.id for take in held(shown).takes[:2])
+    shown.other_take()
+    assert "Choose two takes" in opened.window._status.text()
+    shown.takes.choose(first)
+    shown.takes.choose(second)
+    shown.player.go_on(48_000, False)
+    shown.other_take()
+    assert shown.take.id == first
+    assert shown.player.sound.position == 48_000
+    shown.other_take()
+    assert shown.take.id == second

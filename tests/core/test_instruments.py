@@ -32,6 +32,7 @@ from diaulos.session.instrument import (
 from diaulos.session.migrations import migrate
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.representative import PICKUP_TYPES, TUNINGS, pickup, representative
+from diaulos.session.tone_stage import stage_of
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.strength import measure_strength
 from diaulos.signal.strings import StringCharacter
@@ -48,7 +49,7 @@ from diaulos.work.instruments.inputs import (
     rate_impedances,
 )
 from diaulos.work.instruments.strength import strength_warnings
-from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
+from diaulos.work.instruments.trims import solve_trims, stage_peak_dbfs, trim_rows, trims_table
 from diaulos.work.reamp.passes import ReampRequest, make_pass
 from diaulos.work.takes.unload import FilteredSource, undo_for
 from diaulos.work.takes.unloading import store_unloaded
@@ -386,13 +387,13 @@ def test_without_a_measurement_the_pad_question_is_refused() -> None:
 def test_make_up_is_measured_and_small_where_it_is_driven() -> None:
     """Common practice, no source: 5 dB ahead of a driven amp cost 1 to 2 dB behind it."""
     di = performance(seconds=5.0, seed=21).astype(np.float32)
-    driven = make_up_db(di, RATE, 2.0, TONE, -5.0)
-    clean = make_up_db(di, RATE, 2.0, TONE.model_copy(update={"voice": "lantern"}), -5.0)
+    driven = make_up_db(di, RATE, 2.0, TONE, -5.0, -5.0)
+    clean = make_up_db(di, RATE, 2.0, TONE.model_copy(update={"voice": "lantern"}), -5.0, -5.0)
     assert 0.8 < driven < 2.2
     assert clean == pytest.approx(5.0, abs=0.5)
-    assert make_up_db(di, RATE, 2.0, TONE, 0.0) == pytest.approx(0.0, abs=1e-9)
+    assert make_up_db(di, RATE, 2.0, TONE, 0.0, 0.0) == pytest.approx(0.0, abs=1e-9)
     with pytest.raises(RefusedError, match="silent"):
-        make_up_db(np.zeros(RATE, np.float32), RATE, 2.0, TONE, -5.0)
+        make_up_db(np.zeros(RATE, np.float32), RATE, 2.0, TONE, -5.0, -5.0)
 
 
 def test_rolling_the_volume_off_loses_treble_without_a_bleed() -> None:
@@ -592,3 +593,129 @@ def test_a_bad_file_of_circuits(
     import re
 
     assert re.search(words, err), err
+
+
+def test_make_up_is_measured_with_trim_and_pad_ahead() -> None:
+    """The drive is that of the DI with trim and pad: what comes cold into the amplifier loses
+    nearly all that is taken off, what comes hot little of it."""
+    di = performance(seconds=5.0, seed=21).astype(np.float32)
+    hot = make_up_db(di, RATE, 2.0, TONE, 0.0, -10.0)
+    cold = make_up_db(di, RATE, 2.0, TONE, -16.0, -10.0)
+    assert cold > hot + 2.0
+    same = make_up_db(di, RATE, -14.0, TONE, 0.0, -10.0)
+    assert cold == pytest.approx(same, abs=1e-9), "16 dB of pad and trim are 16 dB of the DI"
+
+
+def test_a_modelers_tone_is_kept_and_found_again() -> None:
+    from diaulos.rig.templates import build
+    from diaulos.work.instruments.drive import matching_tone, rig_with_tone, tone_of
+
+    rig = build("modeler-usb", "r").with_setting("guitar", "instrument", "one")
+    held = session(instrument("one", 3.0)).model_copy(update={"rigs": (rig,), "current_rig": "r"})
+    found = tone_of(rig)
+    assert rig_with_tone(held) == rig
+    assert found is not None
+    tone = found.kept("tone01", "Mine", held.instrument("one"), stage_of(held))
+    assert (tone.voice, tone.cabinet, tone.pad_db, tone.peak_dbu) == (
+        "tideline", "closed-two", 9.0, 3.0,
+    )  # fmt: skip
+    held = edits.add_tone(tone)(held)
+    assert matching_tone(held, rig) == tone
+    assert drive_change(held, tone, held.instrument("one")).drive_db == pytest.approx(0.0)
+    off = rig.with_setting("modeler", "model", "off")
+    assert tone_of(off) is None, "a modeler with its model off has no tone"
+
+
+# --- a tone as a file ---
+
+
+def test_a_tone_travels_with_what_it_was_made_with(tmp_path: Path) -> None:
+    from diaulos.work.instruments.tone_file import asked_here, completed, read_tone, write_tone
+    from diaulos.work.instruments.tone_file import tone_text as text_of
+
+    held = session(instrument("one", 0.0), instrument("two", 5.2), tones=(TONE,))
+    path = tmp_path / "tone.json"
+    write_tone(path, text_of(completed(held, TONE, 10.0)))
+    data = json.loads(path.read_text("utf-8"))
+    assert data["made_with"]["peak_dbu"] == 0.0
+    assert data["made_with"]["trim_db"] == -2.0
+    other = session(instrument("mine", 5.2))
+    tone = read_tone(path, other)
+    other = edits.add_tone(tone)(other)
+    # 5.2 dB stronger, and 2 dB of trim that are not taken off here.
+    assert asked_here(other, tone, other.instrument("mine")) == (
+        "Mine is 7.2 dB hotter here: set trim \N{MINUS SIGN}7.0 dB or drive 2.6 "
+        "(0.2 dB are left over with the trim)."
+    )
+    again = read_tone(path, other)
+    assert (again.id, again.name) not in [(tone.id, tone.name)]
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        ({"settings": {"drive": 11.0}}, "settings.drive"),
+        ({"settings": {"voice": "nobody"}}, "no voice here"),
+        ({"made_with": {"peak_dbu": float("nan")}}, "made_with.peak_dbu"),
+        ({"format": "something"}, "format"),
+        ({"name": "two\nlines"}, "name"),
+        ({"surplus": 1}, "surplus"),
+    ],
+)
+def test_a_damaged_tone_file_names_its_field(
+    change: dict[str, object], told: str, tmp_path: Path
+) -> None:
+    from diaulos.work.instruments.tone_file import read_tone, tone_text
+
+    data = json.loads(tone_text(TONE))
+    for key, value in change.items():
+        data[key] = {**data[key], **value} if isinstance(value, dict) else value
+    path = tmp_path / "tone.json"
+    path.write_text(json.dumps(data), "utf-8")
+    with pytest.raises(InputError, match=told):
+        read_tone(path, session(instrument("one", 0.0)))
+
+
+def test_what_is_no_tone_file_is_said(tmp_path: Path) -> None:
+    from diaulos.work.instruments.tone_file import read_tone
+
+    held = session(instrument("one", 0.0))
+    path = tmp_path / "x.json"
+    for data, told in ((b"\xff\x00", "."), (b" " * 70_000, "too long"), (b"[]", ".")):
+        path.write_bytes(data)
+        with pytest.raises(InputError, match=told):
+            read_tone(path, held)
+    with pytest.raises(InputError, match="cannot be read"):
+        read_tone(tmp_path / "none.json", held)
+
+
+def test_the_tone_schema_in_docs_is_the_files() -> None:
+    from diaulos.work.instruments.tone_file import tone_schema
+
+    path = Path(__file__).parents[2] / "docs" / "tone.schema.json"
+    assert json.loads(path.read_text("utf-8")) == tone_schema()
+
+
+# --- knobs and strength ---
+
+
+def test_a_strength_stays_that_of_the_knob_it_was_measured_with() -> None:
+    """Turning the guitar down makes it quieter, in trims and in the plan."""
+    from diaulos.work.rigs.look import instrument_source
+
+    full = OFFSET.model_copy(
+        update={"strength": (reading(3.0).model_copy(
+            update={"position_id": OFFSET.position_id, "volume_knob": 10.0, "tone_knob": 10.0}),)}
+    )  # fmt: skip
+    turned = full.model_copy(
+        update={"controls": full.controls.model_copy(update={"volume_knob": 6.0})}
+    )
+    emf = instrument_source(full).emf_peak_dbu
+    assert instrument_source(turned).emf_peak_dbu == pytest.approx(emf), "the strings are the same"
+    quieter = turned.turned_db
+    assert quieter < -3.0
+    one, other = (stage_peak_dbfs(i, ToneStage()) for i in (full, turned))
+    assert other - one == pytest.approx(quieter)
+    unknown = turned.model_copy(update={"strength": (reading(3.0).model_copy(
+        update={"position_id": OFFSET.position_id}),)})  # fmt: skip
+    assert unknown.turned_db == 0.0, "nobody noted it: as it stands now"

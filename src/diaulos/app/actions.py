@@ -140,6 +140,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("far", "&Distance", "Recording", "V", "toggle_far", "open", view="takes"),
     ActionSpec("play_take", "&Play or pause", "Recording", "P", "toggle_play", "open", True,
                "takes"),
+    ActionSpec("other_take", "Back to the take be&fore", "Recording", "J", "other_take", "open",
+               view="takes"),
     ActionSpec("loop_take", "&Loop", "Recording", "L", "toggle_loop", "open", view="takes"),
     *(
         ActionSpec(f"hear_{n}", f"Track or string &{n} alone" if n else "All tracks (&0)",

@@ -20,6 +20,7 @@ VERBS = {
     "loading": "instruments:loading",
     "strength": "instruments:strength",
     "trims": "instruments:trims",
+    "tones": "tones:tones",
     "check": "rig:check",
     "courses": "rig:courses",
     "levels": "levels:levels",

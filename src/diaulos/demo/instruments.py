@@ -157,6 +157,7 @@ def with_strength(
                 strums.label,
                 made_at,
                 strums.full_scale_dbu if strums.known else None,
+                controls=instrument.controls,
             )
         )
     return instrument.model_copy(update={"strength": tuple(readings)})

@@ -12,7 +12,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints, model_validator
 
-from diaulos.circuit.loading import Load
+from diaulos.circuit.loading import Load, level_db
 from diaulos.circuit.pickup import Active, Coil, Controls, InstrumentCircuit, Magnetic, Piezo
 from diaulos.errors import EditError
 from diaulos.rig.model import Frozen, Prose, Word
@@ -160,6 +160,9 @@ class StrengthReading(Frozen):
     full_scale_dbu: float | None = None
     file: InsideFile | None = None
     """Its loudest seconds: what levels are planned by."""
+    volume_knob: float | None = Field(default=None, ge=0.0, le=10.0)
+    tone_knob: float | None = Field(default=None, ge=0.0, le=10.0)
+    """Where the knobs stood; None where nobody noted it: as they stand now."""
 
     @property
     def peak_dbu(self) -> float | None:
@@ -296,6 +299,26 @@ class Instrument(Frozen):
             known, key=lambda r: r.peak_dbfs if r.peak_dbu is None else r.peak_dbu, default=None
         )
 
+    def circuit_at(self, reading: StrengthReading) -> InstrumentCircuit:
+        """The chosen position with the knobs as they stood for a reading."""
+        noted = {
+            name: knob
+            for name in ("volume_knob", "tone_knob")
+            if (knob := getattr(reading, name)) is not None
+        }
+        return self.circuit(self.controls.model_copy(update=noted))
+
+    @property
+    def turned_db(self) -> float:
+        """How much louder at 1 kHz it is, through its cable into a tone stage's 1 M, than its
+        reading says: its knobs were turned since."""
+        reading = self.reading
+        if reading is None or self.position is None:
+            return 0.0
+        load = Load.together(self.cable, Load(1e6, 50e-12))
+        now, then = self.circuit(), self.circuit_at(reading)
+        return level_db(now, load, 1000.0) - level_db(then, load, 1000.0) if now != then else 0.0
+
     @property
     def max_dbu(self) -> float | None:
         """The most that an active or piezo source puts out, None for a coil."""
@@ -369,3 +392,11 @@ class Tone(Frozen):
     instrument_id: Word = ""
     trim_db: float = 0.0
     pad_on: bool = False
+    pad_db: float | None = Field(default=None, ge=0.0, le=60.0)
+    """What that pad takes off; None: as the stage's does now."""
+    instrument_name: Word = ""
+    peak_dbu: float | None = Field(default=None, ge=-80.0, le=60.0)
+    """The instrument's loudest peak then; None: as it is measured now."""
+    pickup: Word = ""
+    input_ohm: float | None = Field(default=None, gt=0.0, le=1e9)
+    """Input impedance that it was made with."""

@@ -52,8 +52,9 @@ class Curve:
 class CurvePlot(Plot):
     """Curves over a logarithmic frequency axis."""
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, parent: QWidget | None = None, axis: str = "dB re EMF") -> None:
         super().__init__(parent)
+        self._axis = axis
         self._freqs: Real = np.geomspace(20.0, 20_000.0, 2)
         self._curves: tuple[Curve, ...] = ()
         self._range = (-30.0, 10.0)
@@ -199,6 +200,8 @@ class CurvePlot(Plot):
             painter.setPen(look.colour("muted"))
             painter.drawText(QRectF(0, y - 8, LEFT - 6, 16), right, f"{number(float(db), 0)}")
         for hz in DECADE_MARKS:
+            if not 0.999 * self._freqs[0] <= hz <= 1.001 * self._freqs[-1]:
+                continue
             x = float(self._x(float(hz)))
             painter.setPen(QPen(look.colour("line"), 1))
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
@@ -209,7 +212,7 @@ class CurvePlot(Plot):
         painter.setFont(theme.text_font(8))
         below = QRectF(plot.left(), plot.bottom() + 17, plot.width(), 15)
         painter.drawText(below, Qt.AlignmentFlag.AlignCenter, "Frequency in Hz")
-        painter.drawText(QRectF(4, 2, 160, 16), 0, "dB re EMF")
+        painter.drawText(QRectF(4, 2, 200, 16), 0, self._axis)
 
     def _pen(self, index: int) -> QPen:
         token, pattern = PATTERNS[index % len(PATTERNS)]

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton, QVBoxLayout,
 
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.figures import number
 from diaulos.session import edits
 from diaulos.session.model import Session
 from diaulos.session.tone_stage import TrimTask, in_hand, trim_task
@@ -32,7 +31,7 @@ class InHand(QWidget):
     def __init__(self, *, upright: bool = False) -> None:
         super().__init__()
         self._shown: tuple[object, ...] = ()
-        self.box = combo("Instrument in hand", least=14)
+        self.box = combo("Instrument in hand", least=10 if upright else 26)
         self.box.setToolTip(
             "What is plugged into the recording rig. Its trim goes with it: one trim for each "
             "instrument, so that all drive the tone alike."
@@ -64,7 +63,7 @@ class InHand(QWidget):
     def show_session(self, session: Session, writable: bool) -> None:
         """Show what is plugged in, without asking for anything."""
         held, task = in_hand(session), trim_task(session)
-        names = tuple((one.id, one.name, one.trim_db) for one in session.instruments)
+        names = tuple((one.id, one.name) for one in session.instruments)
         shown = (held, task, names, writable, bool(session.rigs))
         if shown == self._shown:
             return
@@ -73,9 +72,8 @@ class InHand(QWidget):
         self.box.clear()
         if not held:
             self.box.addItem("nobody said", "")
-        for ident, name, trim_db in names:
-            told = f"{name}, trim {number(trim_db, sign=True)} dB" if task else name
-            self.box.addItem(told, ident)
+        for ident, name in names:
+            self.box.addItem(name, ident)
         choose(self.box, held)
         del blocker
         self.box.setEnabled(writable and bool(names) and bool(session.rigs))

@@ -8,11 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.circuit.loading import Load, analyse, level_db
+from diaulos.circuit.loading import Load, analyse, curves_db, level_db
 from diaulos.errors import RefusedError
-from diaulos.rig.model import Rig
-from diaulos.session.instrument import Instrument, Tone
-from diaulos.session.model import Session
+from diaulos.rig.model import AmpStage, Device, Rig
+from diaulos.session.instrument import Instrument, Tone, ToneStage
+from diaulos.session.model import Session, Take
+from diaulos.session.roles import reamp_rig, recording_rig
 from diaulos.session.tone_stage import stage_of
 from diaulos.signal.amp import VOICES, AmpSettings, drive_signal
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
@@ -50,18 +51,10 @@ def drive_change(session: Session, tone: Tone, instrument: Instrument) -> DriveC
     Raises RefusedError ("not_measured") where one of the two has no calibrated strength.
     """
     stage = stage_of(session)
-    maker = session.instrument(tone.instrument_id)
-    made = stage.model_copy(update={"pad_on": tone.pad_on})
-    then, now = stage_peak_dbfs(maker, made), stage_peak_dbfs(instrument, stage)
-    for one, level in ((maker, then), (instrument, now)):
-        if level is None:
-            raise RefusedError(
-                "not_measured",
-                f"{one.name} is {missing_words(one)}.",
-                remedy="Measure its strength with a calibrated input first.",
-            )
-    assert then is not None
-    assert now is not None
+    made_by, then = _made_peak_dbfs(session, tone, stage)
+    now = stage_peak_dbfs(instrument, stage)
+    if now is None:
+        raise _not_measured(instrument.name, missing_words(instrument))
     wanted = then + tone.trim_db
     drive = now + instrument.trim_db - wanted
     trim = stage.nearest_trim(wanted - now)
@@ -70,8 +63,35 @@ def drive_change(session: Session, tone: Tone, instrument: Instrument) -> DriveC
         trim_db=trim,
         left_over_db=wanted - (now + trim),
         drive_knob=_same_gain_knob(tone, drive),
-        made_with=setup_words(maker.name, tone.trim_db, tone.pad_on, stage.pad_db),
+        made_with=setup_words(
+            made_by, tone.trim_db, tone.pad_on, stage.pad_db if tone.pad_db is None else tone.pad_db
+        ),
         used_with=setup_words(instrument.name, instrument.trim_db, stage.pad_on, stage.pad_db),
+    )
+
+
+def _made_peak_dbfs(session: Session, tone: Tone, stage: ToneStage) -> tuple[str, float]:
+    """Who a tone was made with, and the peak that came to the stage then, its trim left out: as
+    the tone remembers it, else as the instrument is measured now."""
+    maker = next((one for one in session.instruments if one.id == tone.instrument_id), None)
+    name = maker.name if maker is not None else tone.instrument_name or "another instrument"
+    pad_db = stage.pad_db if tone.pad_db is None else tone.pad_db
+    if tone.peak_dbu is not None:
+        return name, tone.peak_dbu - (pad_db if tone.pad_on else 0.0) - stage.full_scale_dbu
+    if maker is None:
+        raise _not_measured(name, "not in this session, and the tone does not say how strong it is")
+    made = stage.model_copy(update={"pad_on": tone.pad_on, "pad_db": pad_db})
+    peak = stage_peak_dbfs(maker, made)
+    if peak is None:
+        raise _not_measured(maker.name, missing_words(maker))
+    return name, peak
+
+
+def _not_measured(name: str, why: str) -> RefusedError:
+    return RefusedError(
+        "not_measured",
+        f"{name} is {why}.",
+        remedy="Measure its strength with a calibrated input first.",
     )
 
 
@@ -90,14 +110,69 @@ def setup_words(name: str, trim_db: float, pad_on: bool, pad_db: float) -> str:
     return f"{name}, trim {sign}{abs(trim_db):g} dB, {pad}"
 
 
+@dataclass(frozen=True)
+class RigTone:
+    """The tone that a rig is set to: its amplifier, a modeler's as well as a real one, and the
+    cabinet that is heard with it."""
+
+    device: str
+    voice: str
+    drive: float
+    bass: float
+    mid: float
+    treble: float
+    master_db: float
+    cabinet: str
+
+    def kept(self, ident: str, name: str, instrument: Instrument, stage: ToneStage) -> Tone:
+        """As a tone that remembers the instrument, its trim, the pad and the input."""
+        position = instrument.position
+        pickup = instrument.pickup(position.pickups[0]) if position else None
+        reading = instrument.reading
+        return Tone(
+            id=ident, name=name, voice=self.voice, drive=self.drive, bass=self.bass,
+            mid=self.mid, treble=self.treble, master_db=self.master_db, cabinet=self.cabinet,
+            instrument_id=instrument.id, trim_db=instrument.trim_db, pad_on=stage.pad_on,
+            pad_db=stage.pad_db, instrument_name=instrument.name,
+            peak_dbu=None if reading is None or reading.peak_dbu is None
+            else reading.peak_dbu + instrument.turned_db,
+            pickup=pickup.type if pickup else "", input_ohm=stage.impedance_ohm,
+        )  # fmt: skip
+
+
+def tone_of(rig: Rig) -> RigTone | None:
+    """The tone of a rig's first amplifier or modeler; None where it has neither, or the model
+    is off and no amplifier stands in its place."""
+    amp = next((device for device in rig.devices if _sounds(device)), None)
+    if amp is None:
+        return None
+    boxes = (amp, *(d for d in rig.devices if d is not amp))
+    cabinet = next((d.word("cabinet") for d in boxes if d.has_setting("cabinet")), "none")
+    bass, mid, treble = (amp.number(name) for name in ("bass", "mid", "treble"))
+    return RigTone(
+        amp.name, amp.word("voice"), amp.number("drive"), bass, mid, treble,
+        amp.number("master"), cabinet,
+    )  # fmt: skip
+
+
+def _sounds(device: Device) -> bool:
+    return any(isinstance(stage, AmpStage) for path in device.live_paths for stage in path.stages)
+
+
+def rig_with_tone(session: Session) -> Rig | None:
+    """The rig whose tone is kept: the reamp rig, else the recording rig, whichever has one."""
+    if not session.rigs:
+        return None
+    rigs = (reamp_rig(session), recording_rig(session))
+    return next((rig for rig in rigs if tone_of(rig) is not None), None)
+
+
 def matching_tone(session: Session, rig: Rig) -> Tone | None:
     """The kept tone that a rig's amplifier and cabinet are set to, if there is one."""
-    amp = next((d for d in rig.devices if d.kind == "amp"), None)
-    box = next((d for d in rig.devices if d.kind == "load_box"), None)
-    if amp is None or box is None:
+    found = tone_of(rig)
+    if found is None:
         return None
-    now = (amp.word("voice"), *(amp.number(k) for k in ("drive", "bass", "mid", "treble")),
-           box.word("cabinet"))  # fmt: skip
+    now = (found.voice, found.drive, found.bass, found.mid, found.treble, found.cabinet)
     for tone in session.tones:
         kept = (tone.voice, tone.drive, tone.bass, tone.mid, tone.treble, tone.cabinet)
         if kept == now:
@@ -115,20 +190,22 @@ def make_up_db(
     rate_hz: float,
     full_scale_dbu: float,
     tone: Tone,
+    ahead_db: float,
     drive_db: float,
     cancel: CancelToken | None = None,
 ) -> float:
     """Gain behind a tone that brings its loudness back after the drive changed, in dB.
 
     Measured: the DI (digital, its full scale in dBu) through the stand-in amplifier and
-    cabinet as it is and at the other drive, loudness after BS.1770. Positive where the
-    other drive is quieter.
+    cabinet with what stands ahead of it now (`ahead_db`: the trim less the pad), and with what
+    made the tone, `drive_db` less than that; loudness after BS.1770. Positive where it is
+    quieter now.
     """
     check = (cancel or CancelToken()).check
-    volts = np.asarray(di, dtype=np.float64) * dbu_to_peak_volt(full_scale_dbu)
+    volts = np.asarray(di, dtype=np.float64) * dbu_to_peak_volt(full_scale_dbu + ahead_db)
     taps = cabinet_taps(tone.cabinet, rate_hz) if tone.cabinet in CABINETS else np.ones(1)
     heard = []
-    for change in (0.0, drive_db):
+    for change in (-drive_db, 0.0):
         check()
         driven = drive_signal(volts * db_to_gain(change), tone_settings(tone), rate_hz)
         meter = LoudnessMeter(rate_hz, 1)
@@ -139,17 +216,35 @@ def make_up_db(
     return heard[0] - heard[1]
 
 
+def stronger_db(session: Session, instrument: Instrument, take: Take) -> float:
+    """How much stronger an instrument is than the one that a take was played on, where both are
+    measured and are not the same; else 0."""
+    other = next((one for one in session.instruments if one.id == take.instrument_id), None)
+    stage = stage_of(session)
+    if other is None or other.id == instrument.id:
+        return 0.0
+    there, here = stage_peak_dbfs(other, stage), stage_peak_dbfs(instrument, stage)
+    return 0.0 if there is None or here is None else here - there
+
+
 @dataclass(frozen=True)
 class VolumeRoll:
-    """Turning the guitar down instead: the knob, and what it does to the treble at 5 kHz.
+    """Turning the guitar down instead: the knob, and what it does to the treble.
 
-    `treble_db` is the change at 5 kHz on top of the change at 1 kHz.
+    `treble_db` is the mean change from 2 to 6 kHz on top of the change at 1 kHz; `curve_db` the
+    same at each of `freqs_hz`.
     """
 
     knob: float
     level_db: float
     treble_db: float
     resonance_hz: float | None
+    freqs_hz: tuple[float, ...] = ()
+    curve_db: tuple[float, ...] = ()
+
+
+ROLL_HZ = np.geomspace(80.0, 10_000.0, 97)
+_TREBLE_HZ = np.geomspace(2_000.0, 6_000.0, 25)
 
 
 def roll_volume(instrument: Instrument, load: Load, cut_db: float) -> VolumeRoll:
@@ -177,11 +272,19 @@ def roll_volume(instrument: Instrument, load: Load, cut_db: float) -> VolumeRoll
         else:
             high = middle
     knob = 0.5 * (low + high)
-    treble = (at(knob, 5000.0) - at(controls.volume_knob, 5000.0)) - (at(knob, 1000.0) - full)
     turned = controls.model_copy(update={"volume_knob": knob})
+    change = at(knob, 1000.0) - full
+    before, after = (
+        curves_db(instrument.circuit(c), [whole], np.append(ROLL_HZ, _TREBLE_HZ))[0]
+        for c in (controls, turned)
+    )
+    curve = after - before - change
+    treble = float(np.mean(curve[ROLL_HZ.size :]))
     return VolumeRoll(
         knob=knob,
-        level_db=at(knob, 1000.0) - full,
+        level_db=change,
         treble_db=treble,
+        freqs_hz=tuple(float(f) for f in ROLL_HZ),
+        curve_db=tuple(float(db) for db in curve[: ROLL_HZ.size]),
         resonance_hz=analyse(instrument.circuit(turned), whole).resonance_hz,
     )

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.session.instrument import Instrument, StrengthReading
+from diaulos.session.instrument import ControlValues, Instrument, StrengthReading
 from diaulos.signal.strength import Strength, measure_strength
 from diaulos.work.blocks import write_all
 from diaulos.work.capture.stream import Capture
@@ -98,8 +98,9 @@ def strength_reading(
     made_at: str,
     full_scale_dbu: float | None,
     file: str | None = None,
+    controls: ControlValues | None = None,
 ) -> StrengthReading:
-    """A measured strength as it is kept with an instrument."""
+    """A measured strength as it is kept with an instrument, with its knobs as they stood."""
     return StrengthReading(
         position_id=position_id,
         label=label,
@@ -114,6 +115,8 @@ def strength_reading(
         flat_tops=found.flat_tops,
         full_scale_dbu=full_scale_dbu,
         file=file,
+        volume_knob=controls.volume_knob if controls else None,
+        tone_knob=controls.tone_knob if controls else None,
     )
 
 

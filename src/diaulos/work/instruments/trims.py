@@ -41,6 +41,7 @@ def stage_peak_dbfs(instrument: Instrument, stage: ToneStage) -> float | None:
     peak_dbu = reading.peak_dbu
     if instrument.max_dbu is not None:
         peak_dbu = min(peak_dbu, instrument.max_dbu)
+    peak_dbu += instrument.turned_db
     return peak_dbu - (stage.pad_db if stage.pad_on else 0.0) - stage.full_scale_dbu
 
 

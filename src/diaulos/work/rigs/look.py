@@ -94,7 +94,9 @@ def instrument_source(one: Instrument, jack_peak_dbu: float | None = None) -> Pl
     if peak is None:
         peak = HARD_PEAK_DBU.get(one.pickup(position.pickups[0]).type, 0.0)
     load = Load.together(one.cable, Load(1e6, 50e-12))
-    lost = level_db(circuit, load, 1000.0)
+    # The reading was made with the knobs as they stood then, and is undone with those.
+    heard = jack_peak_dbu is None and reading is not None
+    lost = level_db(one.circuit_at(reading) if heard and reading else circuit, load, 1000.0)
     if one.max_dbu is not None:
         peak = min(peak, one.max_dbu)
     family = "bass" if one.family == "bass" else "guitar"

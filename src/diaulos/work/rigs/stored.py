@@ -19,7 +19,7 @@ from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import DiaulosError
 from diaulos.rig.excerpt import EXCERPT_S, RATE_HZ, Excerpt, excerpt_of
 from diaulos.session.instrument import Instrument, StrengthReading
-from diaulos.session.model import SIMULATED, Session
+from diaulos.session.model import SIMULATED, Session, Take
 from diaulos.signal.convolve import convolve_long
 from diaulos.signal.fir import minimum_phase
 from diaulos.work.measuring import read_span
@@ -89,7 +89,7 @@ def _strum(
     load = Load.together(one.cable, Load(1e6, 50e-12))
     words = f"{reading.label} of {one.name}"
     told = (reading.made_at, reading.peak_dbfs)
-    return _read(session, store, str(reading.file), one.circuit(), load, words, told)
+    return _read(session, store, str(reading.file), one.circuit_at(reading), load, words, told)
 
 
 def _newest_take(session: Session, store: SessionStore, one: Instrument) -> Excerpt | None:
@@ -101,10 +101,20 @@ def _newest_take(session: Session, store: SessionStore, one: Instrument) -> Exce
             continue  # what clipped is no measure of what was played
         load = Load.together(Load(di.load_ohm or 1e6, di.load_pf * 1e-12), one.cable)
         told = (di.frames, di.peak_dbfs)
-        excerpt = _read(session, store, di.file, one.circuit(), load, f"DI of {take.name}", told)
+        circuit = _as_recorded(session, take, one).circuit()
+        excerpt = _read(session, store, di.file, circuit, load, f"DI of {take.name}", told)
         if excerpt is not None:
             return excerpt
     return None
+
+
+def _as_recorded(session: Session, take: Take, one: Instrument) -> Instrument:
+    """An instrument with its knobs as they stood in a take."""
+    for kept in take.instruments.values():
+        then = session.instrument_snapshots.get(kept)
+        if then is not None and then.id == one.id and then.position is not None:
+            return then
+    return one
 
 
 def _read(

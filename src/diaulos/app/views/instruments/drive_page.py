@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -14,15 +15,23 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.errors import DiaulosError
 from diaulos.figures import number
+from diaulos.ids import free_id
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import Session
-from diaulos.session.roles import reamp_rig
 from diaulos.session.tone_stage import stage_of
-from diaulos.work.instruments.drive import DriveChange, drive_change, roll_volume
+from diaulos.work.instruments.drive import (
+    DriveChange,
+    VolumeRoll,
+    drive_change,
+    rig_with_tone,
+    roll_volume,
+    tone_of,
+)
 from diaulos.work.instruments.inputs import AMP_LOAD
 
 
@@ -31,6 +40,8 @@ class DrivePage(QWidget):
 
     edit_asked = Signal(object, str)
     make_up_asked = Signal()
+    export_asked = Signal()
+    read_asked = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -46,24 +57,41 @@ class DrivePage(QWidget):
         self.tone = combo("Tone", least=16)
         self.tone.currentIndexChanged.connect(lambda _i: self._refill())
         row.addWidget(self.tone)
+        row.addStretch(1)
+        files = QHBoxLayout()
         self.keep = QPushButton("Keep the rig's tone\N{HORIZONTAL ELLIPSIS}")
         self.keep.setToolTip(
-            "Keeps the reamp rig's amplifier and cabinet as a tone that remembers this "
-            "instrument, its trim and the pad."
+            "Keeps the rig's amplifier or modeler and its cabinet as a tone that remembers this "
+            "instrument, its strength, trim, pad and input: the reamp rig's, else the recording "
+            "rig's."
         )
         self.keep.clicked.connect(self._on_keep)
-        row.addWidget(self.keep)
+        files.addWidget(self.keep)
         self.remove = QPushButton("Remove")
         self.remove.setAccessibleName("Remove tone")
         self.remove.clicked.connect(self._on_remove)
-        row.addWidget(self.remove)
+        files.addWidget(self.remove)
+        self.export = QPushButton("Write\N{HORIZONTAL ELLIPSIS}")
+        self.export.setAccessibleName("Write tone to a file")
+        self.export.setToolTip(
+            "Writes the chosen tone to a JSON file, with the strength, pickup, trim, pad and "
+            "input impedance that it was made with."
+        )
+        self.export.clicked.connect(self.export_asked)
+        files.addWidget(self.export)
+        self.read = QPushButton("Read\N{HORIZONTAL ELLIPSIS}")
+        self.read.setAccessibleName("Read tone from a file")
+        self.read.setToolTip("Reads a tone from a file, and says what it asks for here.")
+        self.read.clicked.connect(self.read_asked)
+        files.addWidget(self.read)
+        files.addStretch(1)
         self.pad = QCheckBox("Pad on")
         self.pad.clicked.connect(
             lambda on: self.edit_asked.emit(edits.set_tone_stage(pad_on=on), "")
         )
-        row.addWidget(self.pad)
-        row.addStretch(1)
+        row.insertWidget(2, self.pad)
         column.addLayout(row)
+        column.addLayout(files)
         self.made = _line("muted")
         self.used = _line("muted")
         self.drive = _line("headline")
@@ -90,6 +118,10 @@ class DrivePage(QWidget):
         column.addLayout(third)
         self.roll = _line("")
         column.addWidget(self.roll)
+        self.curve = CurvePlot(axis="dB of change, less that at 1 kHz")
+        self.curve.setMinimumHeight(120)
+        self.curve.setAccessibleName("What the volume knob does to the treble")
+        column.addWidget(self.curve, 1)
         note = _line("muted")
         note.setText(
             "The pad and the trim are not volume but drive: a driven amplifier gets cleaner "
@@ -98,7 +130,8 @@ class DrivePage(QWidget):
             "is why the make-up is measured."
         )
         column.addWidget(note)
-        column.addStretch(1)
+        self._rest = QWidget()
+        column.addWidget(self._rest, 1)
 
     @property
     def chosen(self) -> Tone | None:
@@ -123,10 +156,20 @@ class DrivePage(QWidget):
         index = self.tone.findData(before)
         self.tone.setCurrentIndex(max(0, index) if session.tones else -1)
         del blocker
-        self.pad.setChecked(stage_of(session).pad_on)
-        self.pad.setText(f"Pad on (\N{MINUS SIGN}{stage_of(session).pad_db:g} dB)")
+        stage = stage_of(session)
+        self.pad.setChecked(stage.pad_on)
+        self.pad.setText(f"Pad on (\N{MINUS SIGN}{stage.pad_db:g} dB)")
         self.remove.setEnabled(bool(session.tones))
+        self.export.setEnabled(bool(session.tones))
+        rig = rig_with_tone(session)
+        self.keep.setEnabled(rig is not None and instrument is not None)
         self._refill()
+
+    def choose_tone(self, tone_id: str) -> None:
+        """The tone of this id."""
+        index = self.tone.findData(tone_id)
+        if index >= 0:
+            self.tone.setCurrentIndex(index)
 
     def show_make_up(self, key: tuple[object, ...], text: str) -> None:
         """A measured make-up; shown while what it was measured for stays as it was."""
@@ -188,6 +231,7 @@ class DrivePage(QWidget):
         self._show_roll(instrument, change.drive_db)
 
     def _show_roll(self, instrument: Instrument, drive_db: float) -> None:
+        self._show_curve(None)
         if drive_db < 0.5:
             self.roll.setText("")
             return
@@ -200,9 +244,21 @@ class DrivePage(QWidget):
         self.roll.setText(
             f"Turning the guitar's volume to {number(rolled.knob)} instead takes the same "
             f"{number(drive_db)} dB at 1 kHz, with {number(abs(rolled.treble_db))} dB {way} treble "
-            "at 5 kHz."
+            "(2 to 6 kHz)."
         )
-        self.roll.setToolTip("From the circuit, into a 1 M amplifier over the usual cable.")
+        self.roll.setToolTip(
+            "From the circuit, into a 1 M amplifier over the usual cable: the mean change from 2 "
+            "to 6 kHz, log-spaced, less the change at 1 kHz."
+        )
+        self._show_curve(rolled)
+
+    def _show_curve(self, rolled: VolumeRoll | None) -> None:
+        self.curve.setVisible(rolled is not None)
+        self._rest.setVisible(rolled is None)
+        if rolled is not None:
+            name = f"volume at {number(rolled.knob)}"
+            line = Curve(name, np.array(rolled.curve_db))
+            self.curve.set_curves(np.array(rolled.freqs_hz), (line,))
 
     def _on_keep(self) -> None:
         session, instrument = self._session, self._instrument
@@ -213,24 +269,16 @@ class DrivePage(QWidget):
             self.keep_tone(name.strip())
 
     def keep_tone(self, name: str) -> None:
-        """Keep the reamp rig's tone under a name, with this instrument, trim and pad."""
+        """Keep the rig's tone under a name, with this instrument, trim and pad."""
         session, instrument = self._session, self._instrument
         assert session is not None
         assert instrument is not None
-        rig = reamp_rig(session)
-        amp = next((d for d in rig.devices if d.kind == "amp"), None)
-        box = next((d for d in rig.devices if d.kind == "load_box"), None)
-        if amp is None:
+        rig = rig_with_tone(session)
+        found = tone_of(rig) if rig is not None else None
+        if found is None:
             return
-        used = {t.id for t in session.tones}
-        ident = next(f"tone{n:02d}" for n in range(1, 1000) if f"tone{n:02d}" not in used)
-        tone = Tone(
-            id=ident, name=name, voice=amp.word("voice"), drive=amp.number("drive"),
-            bass=amp.number("bass"), mid=amp.number("mid"), treble=amp.number("treble"),
-            master_db=amp.number("master"), cabinet=box.word("cabinet") if box else "none",
-            instrument_id=instrument.id, trim_db=instrument.trim_db,
-            pad_on=stage_of(session).pad_on,
-        )  # fmt: skip
+        ident = free_id({tone.id for tone in session.tones}, "tone", digits=2)
+        tone = found.kept(ident, name, instrument, stage_of(session))
         self.edit_asked.emit(edits.add_tone(tone), "")
         self.tone.setCurrentIndex(self.tone.findData(ident))
 

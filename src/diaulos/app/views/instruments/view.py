@@ -18,11 +18,12 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.dialogs.measure import MeasureDialog, MeasureRequest
 from diaulos.app.jobs import Job
-from diaulos.app.view import View, ViewContext
+from diaulos.app.view import ViewContext
 from diaulos.app.views.instruments.circuit_form import CircuitForm
 from diaulos.app.views.instruments.drive_page import DrivePage
 from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, InstrumentModel
 from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
+from diaulos.app.views.instruments.tone_work import ToneWork
 from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.in_hand import InHand
@@ -38,7 +39,6 @@ from diaulos.session.model import Session
 from diaulos.session.representative import representative
 from diaulos.session.roles import reamp_rig
 from diaulos.session.tone_stage import stage_of
-from diaulos.work.instruments.drive import make_up_db
 from diaulos.work.instruments.strength import (
     read_strum,
     record_strength,
@@ -47,7 +47,6 @@ from diaulos.work.instruments.strength import (
 )
 from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
 from diaulos.work.ports import CancelToken, FileNotes, Progress
-from diaulos.work.reamp.planning import read_excerpt
 from diaulos.work.reamp.words import Loops
 
 FIGURES_DELAY_MS = 40
@@ -62,7 +61,7 @@ class _Measured:
     reading: StrengthReading
 
 
-class InstrumentsView(View):
+class InstrumentsView(ToneWork):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "instruments"
@@ -158,6 +157,8 @@ class InstrumentsView(View):
         self.trims.sheet_asked.connect(self.send_to_sheet)
         self.drive.edit_asked.connect(self._apply)
         self.drive.make_up_asked.connect(self.measure_make_up)
+        self.drive.export_asked.connect(self.ask_export_tone)
+        self.drive.read_asked.connect(self.ask_read_tone)
         self.loading.figures_asked.connect(self._figures_timer.start)
         self.loading.impedance_asked.connect(
             lambda ohm: self._apply(edits.set_tone_stage(impedance_ohm=ohm), "")
@@ -365,7 +366,7 @@ class InstrumentsView(View):
             strum = read_strum(source, min(request.channel, source.channels - 1))
             reading = strength_reading(
                 strum.strength, instrument.position_id, request.label, now,
-                request.full_scale_dbu, store_strum(store, strum, notes),
+                request.full_scale_dbu, store_strum(store, strum, notes), instrument.controls,
             )  # fmt: skip
             return _Measured(instrument.id, reading)
 
@@ -390,7 +391,7 @@ class InstrumentsView(View):
             strum = record_strength(backend, rate, STRUM_SECONDS, progress, cancel)
             reading = strength_reading(
                 strum.strength, instrument.position_id, label, now, full_scale_dbu,
-                store_strum(store, strum, notes),
+                store_strum(store, strum, notes), instrument.controls,
             )  # fmt: skip
             return _Measured(instrument.id, reading)
 
@@ -403,39 +404,6 @@ class InstrumentsView(View):
             reading = measured.reading
             dbu = "" if reading.peak_dbu is None else f", {number(reading.peak_dbu)} dBu"
             self.said.emit(f"{reading.label}: peak {number(reading.peak_dbfs)} dBFS{dbu}.")
-
-    def measure_make_up(self) -> None:
-        """Measure what brings the loudness back behind the chosen tone."""
-        tone, change, instrument = self.drive.chosen, self.drive.change, self.instrument
-        if tone is None or change is None or instrument is None:
-            self.said.emit("Choose a tone and an instrument whose strength is known (3).")
-            return
-        session, store = self._document.session, self._document.store
-        own = [t for t in session.takes if t.di and t.instrument_id == instrument.id]
-        takes = own or [t for t in session.takes if t.di]
-        take = takes[-1] if takes else None
-        if take is None or take.di is None:
-            self.said.emit("There is no take to measure with. Import a DI first (Ctrl+I).")
-            return
-        di, key, drive_db = take.di, self.drive.key(), change.drive_db
-        scale = 12.0 if di.full_scale_dbu is None else di.full_scale_dbu
-
-        def work(progress: Progress, cancel: CancelToken) -> str:
-            progress(0.1, "Playing the DI at both drives")
-            excerpt = read_excerpt(store.open_audio(di.file))
-            # The take as this setup would drive the tone, against the drive it was made with.
-            gain = make_up_db(
-                excerpt.samples, session.sample_rate_hz, scale - drive_db, tone, drive_db, cancel
-            )
-            return (
-                f"Make-up: {number(gain, 1, sign=True)} dB behind the tone brings the loudness "
-                f"back (measured with {take.name})."
-            )
-
-        self.show_drive()
-        self._jobs.start(
-            Job("Measuring make-up", work, lambda text: self.drive.show_make_up(key, text))
-        )
 
     def close_down(self) -> None:
         """The window is closing, or another session takes its place."""

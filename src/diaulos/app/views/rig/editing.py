@@ -21,6 +21,7 @@ from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.checks import Finding
 from diaulos.rig.fits import joined
 from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.printed import set_printed
 from diaulos.rig.templates import TEMPLATES
 from diaulos.session import edits
 from diaulos.work.rigs.building import arranged
@@ -97,6 +98,11 @@ class RigEditing(View):
     def _on_port_figure(self, ref: PortRef, field: str, value: float | None) -> None:
         self._change(
             "Change a port's figures", lambda rig: changes.set_port(rig, ref, **{field: value})
+        )
+
+    def _on_printed(self, ref: PortRef, field: str, value: float) -> None:
+        self._change(
+            "Type a data sheet's figure", lambda rig: set_printed(rig, ref, **{field: value})
         )
 
     def _on_rename_device(self, device: str, name: str) -> None:

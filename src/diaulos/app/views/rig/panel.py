@@ -26,7 +26,7 @@ from diaulos.app.views.rig.port_settings import PortSettings
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.quantity_field import QuantityField
-from diaulos.quantities import LEVEL, POWER, RESISTANCE, show
+from diaulos.quantities import GAIN, LEVEL, POWER, RESISTANCE, show
 from diaulos.rig.fits import Fit, partners
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import (
@@ -38,6 +38,7 @@ from diaulos.rig.model import (
     PortRef,
     SignalClass,
 )
+from diaulos.rig.printed import Printed, printed
 from diaulos.rig.safety import at_device
 from diaulos.session.instrument import Instrument
 
@@ -51,6 +52,7 @@ class PortPanel(PortSettings):
     unplug_asked = Signal(str)
     cable_asked = Signal(str, str)
     port_figure_asked = Signal(object, str, object)
+    printed_asked = Signal(object, str, object)
     rename_asked = Signal(str, str)
     notice_asked = Signal(str, bool)
     port_chosen = Signal(object)
@@ -100,6 +102,21 @@ class PortPanel(PortSettings):
         self.ohm.changed.connect(partial(self._on_figure, "impedance_ohm"))
         self.most = QuantityField(LEVEL, "Level at which the port clips", optional=True)
         self.most.changed.connect(partial(self._on_figure, "max_dbu"))
+        self.sheet = {
+            name: QuantityField(quantity, words)
+            for name, quantity, words in (
+                ("maximum_dbu", LEVEL, "Maximum input level at least gain, as printed"),
+                ("gain_minimum_db", GAIN, "Least gain of the input"),
+                ("gain_maximum_db", GAIN, "Most gain of the input"),
+                ("gain_step_db", GAIN, "Step of the gain"),
+            )
+        }
+        for name, field in self.sheet.items():
+            field.changed.connect(partial(self._on_printed, name))
+        self.sheet["maximum_dbu"].line.setToolTip(
+            "As the data sheet prints it for this mode, with the gain at its least and the pad "
+            "out: there the converter is full. It moves every figure behind it."
+        )
         self.watts = QuantityField(POWER, "Power of the port", optional=True)
         self.watts.changed.connect(partial(self._on_figure, "power_w"))
         self.facts = TextLabel()
@@ -158,6 +175,14 @@ class PortPanel(PortSettings):
         form.addRow("Cable", self.kind)
         form.addRow("Impedance", self.ohm)
         form.addRow("Clips at", self.most)
+        self._mode = TextLabel()
+        self._mode.setProperty("role", "muted")
+        self._mode.setWordWrap(True)
+        form.addRow(self._mode)
+        for words, field in zip(
+            ("Full at", "Gain from", "Gain to", "In steps of"), self.sheet.values(), strict=True
+        ):
+            form.addRow(words, field)
         form.addRow("Power", self.watts)
         self._figure_form = form
         column.addWidget(self.figures)
@@ -290,7 +315,9 @@ class PortPanel(PortSettings):
                 field.show_value(value)
                 field.setEnabled(self._writable)
             self._figure_form.setRowVisible(self.watts, speaker)
-            self._figure_form.setRowVisible(self.most, not speaker)
+            sheet = printed(graph.rig, ref)
+            self._figure_form.setRowVisible(self.most, not speaker and sheet is None)
+            self._show_printed(sheet)
         cables = self._cables_here()
         self.unplug.setEnabled(self._writable and bool(cables))
         self._figure_form.setRowVisible(self.kind, bool(cables))
@@ -298,6 +325,18 @@ class PortPanel(PortSettings):
             choose(self.kind, cables[-1].kind.value)
             self.kind.setEnabled(self._writable)
         self._on_partner()
+
+    def _show_printed(self, sheet: Printed | None) -> None:
+        """An input's figures as a data sheet has them, for the mode that stands."""
+        self._figure_form.setRowVisible(self._mode, sheet is not None)
+        for name, field in self.sheet.items():
+            value = getattr(sheet, name) if sheet is not None else None
+            self._figure_form.setRowVisible(field, value is not None)
+            field.show_value(value)
+            field.setEnabled(self._writable)
+        if sheet is not None:
+            mode = f" as {sheet.mode.lower()}" if sheet.mode else ""
+            self._mode.setText(f"This input{mode}, as printed, at least gain:")
 
     def _cables_here(self) -> list[Cable]:
         if self._graph is None or self._port is None:
@@ -378,6 +417,10 @@ class PortPanel(PortSettings):
     def _on_figure(self, field: str, value: object) -> None:
         if self._port is not None and (value is not None or field != "impedance_ohm"):
             self.port_figure_asked.emit(self._port, field, value)
+
+    def _on_printed(self, field: str, value: object) -> None:
+        if self._port is not None and value is not None:
+            self.printed_asked.emit(self._port, field, value)
 
     def _ask_plug(self) -> None:
         index = self.partner.currentIndex()

@@ -248,6 +248,12 @@ class TakePlayer(QWidget):
             self._tick.start()
         self.play.setText("Pause (P)" if self.sound.playing else "Play (P)")
 
+    def go_on(self, frame: int, playing: bool) -> None:
+        """At this place of the take that is chosen now, playing as before."""
+        self._seek(frame)
+        if playing and not self.sound.playing:
+            self.toggle_play()
+
     def pause(self) -> None:
         """Stop where it is."""
         self.sound.pause()

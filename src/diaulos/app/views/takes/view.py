@@ -51,6 +51,8 @@ class TakesView(TakesTuning):
         self._again = False
         self._then_record = False
         self._tuned_port: PortRef | None = None
+        self._now = self._before = ""
+        """The take that is chosen and the one before it, by id."""
         self.capture = Capture(
             jobs, lambda: self._services, store,
             lambda: self.ready.rows if self.ready is not None else (), self,
@@ -402,8 +404,25 @@ class TakesView(TakesTuning):
 
     # --- the chosen take ---
 
+    def other_take(self) -> None:
+        """Back to the take that was chosen before, at the same place, and on from there: with a
+        trim or a pad against without, by one key."""
+        if self.under_way:
+            return
+        session = self._document.session
+        other = next((one for one in session.takes if one.id == self._before), None)
+        if other is None or self.book.in_bin:
+            self.said.emit("Choose two takes, one after the other; J then goes back and forth.")
+            return
+        at, playing = self.player.sound.position, self.player.sound.playing
+        self.takes.choose(other.id)
+        self.player.go_on(min(at, max(track.frames for track in other.tracks)), playing)
+        self.said.emit(f"{other.name}. J goes back.")
+
     def _on_take(self) -> None:
         take = self.take
+        if take is not None and take.id != self._now:
+            self._before, self._now = self._now, take.id
         self.book.show_about(self._document.session, take)
         self.player.show_take(self._document.session, self.heard_take)
         self._ask_culprit()
