@@ -24,9 +24,10 @@ from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.checks import Severity
 from diaulos.rig.layout import PORT_H
 from diaulos.rig.model import PortRef
-from diaulos.rig.templates import TEMPLATES
+from diaulos.rig.templates import TEMPLATES, build
+from diaulos.rig.ways import ways_into
 from diaulos.session import edits
-from diaulos.work.rigs.look import look_at
+from diaulos.work.rigs.look import look_at, rig_graph
 from support import big_rig
 
 Settle = Callable[[Desk], None]
@@ -587,3 +588,33 @@ def test_a_data_sheets_figure_moves_the_planned_peak(shown: RigView, opened: Des
     assert peak() == pytest.approx(before)
     shown.panel.printed_asked.emit(ref, "gain_maximum_db", 30.0)
     assert document.session.rig("rig04").device("interface").setting("gain1").maximum == 30.0
+
+
+def test_ways_into_an_input_are_shown_and_plugged_in(
+    shown: RigView, opened: Desk, settled: Settle
+) -> None:
+    document = opened.document
+    document.apply(edits.add_rig(build("modeler-analog", "rigw")))
+    document.apply(edits.choose_rig("rigw"))
+    settled(opened)
+    source, target = (
+        PortRef(device="guitar", port="out"), PortRef(device="interface", port="in1"),
+    )  # fmt: skip
+    shown.find_ways(source, target)
+    settled(opened)
+    dialog = shown.ways_dialog
+    assert dialog is not None
+    ways = ways_into(
+        rig_graph(document.session, document.session.rig("rigw")), source, target,
+        document.session.target_peak_dbfs,
+    )  # fmt: skip
+    assert dialog.table.rowCount() == len(ways)
+    assert dialog.words.text().startswith("For the engineer: Input 1")
+    box = next(i for i, way in enumerate(ways) if way.words == "Passive DI, microphone")
+    dialog.table.choose(box)
+    assert "Passive DI" in dialog.words.text()
+    dialog.plug.click()
+    assert any(d.type == "passive_di" for d in document.session.rig("rigw").devices)
+    document.undo()
+    assert not any(d.type == "passive_di" for d in document.session.rig("rigw").devices)
+    shown.ask_ways()

@@ -92,6 +92,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("mend", "Apply the remed&y", "Rig", "A", "mend_chosen", "write", view="rig"),
     ActionSpec("plan_tracks", "Plan tracks as p&lugged", "Rig", "T", "plan_tracks", "write",
                view="rig"),
+    ActionSpec("ways", "&Ways into the input\N{HORIZONTAL ELLIPSIS}", "Rig", "W", "ask_ways",
+               "idle", view="rig"),
     ActionSpec("play_rig", "Play the ri&g\N{HORIZONTAL ELLIPSIS}", "Rig", "R", "play_rig", "idle",
                view="rig"),
     ActionSpec("zoom_in", "Zoom &in", "Rig", "Ctrl++", "zoom_in", "open", True, "rig"),

@@ -24,6 +24,7 @@ VERBS = {
     "check": "rig:check",
     "courses": "rig:courses",
     "levels": "levels:levels",
+    "ways": "ways:ways",
     "render": "rig:render",
     "schema": "main:schema",
 }

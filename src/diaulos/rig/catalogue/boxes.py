@@ -113,6 +113,37 @@ def active_di(device_id: str = "active_di") -> Device:
     )  # fmt: skip
 
 
+def di_isolator(device_id: str = "di_isolator") -> Device:
+    """A passive box with a switch: a DI for an instrument, or an isolator for a line. Signal
+    across, ground not; the link is the input itself."""
+    di = PassiveStage(turns_ratio=10.0, magnetising_h=300.0, series_out_ohm=90.0)
+    line = PassiveStage(series_in_ohm=60.0, magnetising_h=20.0)
+    isolates = (("way", "isolator"),)
+    return Device(
+        id=device_id,
+        kind="di",
+        name="DI and isolator box",
+        type="di_isolator",
+        ports=(
+            port("in", "Input", IN, Connector.TRS, SignalClass.INSTRUMENT, 150_000.0, max_dbu=20.0,
+                 modes=(PortMode(when=isolates, signal_class=SignalClass.LINE,
+                                 impedance_ohm=10_000.0, max_add_db=4.0),)),
+            instrument_out("thru", "Link", 1.0, max_dbu=None),
+            port("out", "Output", OUT, Connector.XLR, SignalClass.MIC, 90.0,
+                 balance=Balance.CROSS_COUPLED, ground="out", max_dbu=0.0,
+                 modes=(PortMode(when=isolates, signal_class=SignalClass.LINE,
+                                 impedance_ohm=60.0, max_add_db=24.0),)),
+        ),
+        paths=(
+            Path(source="in", target="thru"),
+            Path(source="in", target="out", stages=(di,), when=(("way", "di"),)),
+            Path(source="in", target="out", stages=(line,), when=isolates),
+        ),
+        settings=(switch("way", "Switch", "di", ("di", "DI"), ("isolator", "Isolator")),),
+        notes=REPRESENTATIVE,
+    )  # fmt: skip
+
+
 def isolator(device_id: str = "isolator", *, stereo: bool = False) -> Device:
     """Line transformers 1:1: signal across, ground not."""
     ports: list[Port] = []

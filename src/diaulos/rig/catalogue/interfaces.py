@@ -151,6 +151,50 @@ def audio_interface(inputs: int, device_id: str = "interface") -> Device:
     )
 
 
+DESK_INPUTS = 8
+
+
+def stage_desk(device_id: str = "desk") -> Device:
+    """A desk on a stage: microphone and line inputs, recorded as they come. What is played there
+    is heard at once and made for it: nobody reamps it, and it needs no dry DI."""
+    ports: list[Port] = []
+    paths: list[Path] = []
+    settings: list[Control | Choice] = [rate(), clock()]
+    for n in range(1, DESK_INPUTS + 1):
+        whole = _input(n)
+        modes = tuple(m for m in whole.modes if m.when != ((f"mode{n}", "instrument"),))
+        ports += [whole.model_copy(update={"modes": modes}), stream(f"rec{n}", f"Record {n}", OUT)]
+        _, gain, *rest = _input_settings(n)
+        settings += [
+            switch(f"mode{n}", f"Input {n} switch", "mic", ("mic", "Microphone"), ("line", "Line")),
+            gain, *rest,
+        ]  # fmt: skip
+        plain = _converter(n)
+        stage = plain.model_copy(
+            update={
+                "input_noise": tuple(
+                    one for one in plain.input_noise if ((f"mode{n}", "instrument"),) != one.when
+                ),
+                "offsets": tuple(
+                    one for one in plain.offsets if ((f"mode{n}", "instrument"),) != one.when
+                ),
+            }
+        )
+        paths.append(Path(source=f"in{n}", target=f"rec{n}", stages=(stage,)))
+    return Device(
+        id=device_id,
+        kind="desk",
+        name="Stage desk",
+        type="stage_desk",
+        ports=tuple(ports),
+        paths=tuple(paths),
+        settings=tuple(settings),
+        mixer=True,
+        earthed=True,
+        notes="representative",
+    )
+
+
 def _input(n: int) -> Port:
     mode = f"mode{n}"
     return port(

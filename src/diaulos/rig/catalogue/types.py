@@ -33,6 +33,7 @@ def _types() -> dict[str, DeviceType]:
             ("interface2", partial(interfaces.audio_interface, 2)),
             ("interface4", partial(interfaces.audio_interface, 4)),
             ("interface8", partial(interfaces.audio_interface, 8)),
+            ("stage_desk", interfaces.stage_desk),
             ("converter", interfaces.converter),
             ("mic_preamp", interfaces.mic_preamp),
         )),
@@ -44,6 +45,7 @@ def _types() -> dict[str, DeviceType]:
         ("Boxes", (
             ("passive_di", boxes.passive_di),
             ("active_di", boxes.active_di),
+            ("di_isolator", boxes.di_isolator),
             ("passive_reamp", _reamp_box),
             ("passive_splitter", partial(boxes.splitter, buffered=False)),
             ("buffered_splitter", partial(boxes.splitter, buffered=True)),

@@ -35,6 +35,7 @@ from diaulos.rig.model import (
     PortRef,
     SignalClass,
 )
+from diaulos.rig.modes import mode_sum
 from diaulos.rig.sources import INSTRUMENT
 
 INSTRUMENT_CLASS, MIC, LINE = AUDIO_CLASSES
@@ -126,8 +127,12 @@ def _mismatched(context: Context, ident: str) -> Iterator[tuple[Cable, Plug, Plu
             continue
         if class_switch(source, target.port.signal_class) is not None:
             continue  # that output is switched wrongly: another check says so
-        if ident == "instrument-into-line" and target.device.kind == "isolator":
-            continue  # a transformer passes either
+        if (
+            ident == "instrument-into-line"
+            and target.device.kind == "isolator"
+            and source.device.kind != INSTRUMENT
+        ):
+            continue  # a transformer passes either; a coil it would load like any line input
         if _di_takes(context, source, target):
             continue
         yield cable, source, target, entry[1]
@@ -155,6 +160,7 @@ def _class_mend(source: Plug, target: Plug) -> Mend | None:
 def _mismatch(context: Context, ident: str) -> Iterator[Finding]:
     for cable, source, target, severity in _mismatched(context, ident):
         consequence, remedy = _effect(context, ident, source, target)
+        consequence = f"{consequence} {_wrong_mode(context, source, target)}".strip()
         if ident == "line-into-mic" and "clip by" not in consequence:
             severity = Severity.CAUTION
         mend = _class_mend(source, target)
@@ -178,6 +184,14 @@ def _mismatch(context: Context, ident: str) -> Iterator[Finding]:
             port=target.ref,
             mend=mend,
         )
+
+
+def _wrong_mode(context: Context, source: Plug, target: Plug) -> str:
+    """What the input's switch costs against the position made for this source; "" where it has
+    none, or where it is no loss."""
+    found = class_switch(target, source.port.signal_class)
+    told = "" if found is None else mode_sum(context.graph, target.ref, str(found[1]))
+    return told if "quieter" in told else ""
 
 
 def _effect(context: Context, ident: str, source: Plug, target: Plug) -> tuple[str, str]:

@@ -183,6 +183,8 @@ def no_dry_di(context: Context) -> Iterator[Finding]:
     for (group, source), courses in groups.items():
         if any(course.tap == "di" for course in courses):
             continue
+        if any(leg.device.kind == "desk" for course in courses for leg in course.legs):
+            continue  # played on a stage, for the audience that is there
         names = ", ".join(context.track_name(c.track) for c in courses)
         yield Finding(
             "no-dry-di",

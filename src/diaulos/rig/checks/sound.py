@@ -99,6 +99,8 @@ def nobody_hears(context: Context) -> Iterator[Finding]:
             for leg in other.legs
         ):
             continue  # its own loudspeaker is in the room
+        if any(leg.device.kind == "desk" for leg in course.legs):
+            continue  # the stage hears what its desk sends it
         told.add(source.id)
         direct = next((d for d in context.rig.devices if d.has_setting("direct")), None)
         mend = set_mend(Plug(direct, direct.ports[0]), "direct", "on") if direct else None

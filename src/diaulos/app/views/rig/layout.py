@@ -14,15 +14,15 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.views.rig.diagram import RigDiagram
-from diaulos.app.views.rig.editing import RigEditing
 from diaulos.app.views.rig.pages import FindingsPage, MonitorPage, PatchPage, TracksPage
 from diaulos.app.views.rig.panel import PortPanel
+from diaulos.app.views.rig.ways import RigWays
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import RichLabel, TextLabel
 from diaulos.app.widgets.working import Working
 
 
-class RigLayout(RigEditing):
+class RigLayout(RigWays):
     """Widgets and their places."""
 
     def show_notice(self, notice_id: str) -> None:

@@ -38,7 +38,7 @@ from diaulos.rig.model import (
     PortRef,
     SignalClass,
 )
-from diaulos.rig.printed import Printed, printed
+from diaulos.rig.printed import Printed, converter_of, printed
 from diaulos.rig.safety import at_device
 from diaulos.session.instrument import Instrument
 
@@ -53,6 +53,7 @@ class PortPanel(PortSettings):
     cable_asked = Signal(str, str)
     port_figure_asked = Signal(object, str, object)
     printed_asked = Signal(object, str, object)
+    ways_asked = Signal()
     rename_asked = Signal(str, str)
     notice_asked = Signal(str, bool)
     port_chosen = Signal(object)
@@ -98,6 +99,12 @@ class PortPanel(PortSettings):
         self.plug.clicked.connect(self._ask_plug)
         self.unplug = QPushButton("Unplug")
         self.unplug.clicked.connect(self._ask_unplug)
+        self.ways = QPushButton("Ways in\N{HORIZONTAL ELLIPSIS} (W)")
+        self.ways.setToolTip(
+            "What this source can go through into this input (jack, DI box, isolator, reamp box), "
+            "at each position of its switch: level, room, gain, noise."
+        )
+        self.ways.clicked.connect(self.ways_asked)
         self.ohm = QuantityField(RESISTANCE, "Impedance of the port")
         self.ohm.changed.connect(partial(self._on_figure, "impedance_ohm"))
         self.most = QuantityField(LEVEL, "Level at which the port clips", optional=True)
@@ -166,6 +173,7 @@ class PortPanel(PortSettings):
         buttons.addWidget(self.plug, 1)
         buttons.addWidget(self.unplug, 1)
         column.addLayout(buttons)
+        column.addWidget(self.ways)
         column.addWidget(self.why)
         self.figures = QWidget()
         form = QFormLayout(self.figures)
@@ -357,6 +365,7 @@ class PortPanel(PortSettings):
         there = fit is not None and fit.plug.ref in self._ends_here()
         self.plug.setText("Plug in instead" if self._cables_here() and not there else "Plug in")
         self.plug.setEnabled(self._writable and fit is not None and not there)
+        self.ways.setVisible(self.ends is not None)
         self.why.setText(fit.misfit if fit else "")
 
     # --- notices ---
@@ -398,6 +407,18 @@ class PortPanel(PortSettings):
         """The keyboard to the list of partners."""
         self.pages.setCurrentIndex(0)
         self.partner.setFocus()
+
+    @property
+    def ends(self) -> tuple[PortRef, PortRef] | None:
+        """The chosen partner and the chosen input, where that input is recorded."""
+        graph, ref = self._graph, self._port
+        index = self.partner.currentIndex()
+        if graph is None or ref is None or not 0 <= index < len(self._fits):
+            return None
+        plug = graph.plug(ref)
+        if plug.port.direction is not Direction.IN or converter_of(plug.device, ref.port) is None:
+            return None
+        return self._fits[index].plug.ref, ref
 
     def _on_port(self, item: QListWidgetItem | None) -> None:
         if item is not None:

@@ -113,6 +113,7 @@ class RigView(RigLayout):
         )
         self.panel.port_figure_asked.connect(self._on_port_figure)
         self.panel.printed_asked.connect(self._on_printed)
+        self.panel.ways_asked.connect(self.ask_ways)
         self.panel.rename_asked.connect(self._on_rename_device)
         self.panel.notice_asked.connect(self._on_notice)
         self.findings.show_asked.connect(self.show_finding)
