@@ -385,3 +385,26 @@ def test_the_slate_tells_the_loops_delay(with_pass: Desk, qtbot: QtBot, settled:
     press(qtbot, with_pass, Qt.Key.Key_R)
     settled(with_pass)
     assert view.chosen_pass.slate is None
+
+
+def test_a_take_is_in_time_with_one_of_its_tracks(
+    with_pass: Desk, settled: Settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    view, take = with_pass.views["reamp"], with_pass.document.session.takes[0]
+    other = next(track for track in take.tracks if track.id != take.di.id)
+    asked = []
+
+    def ask(*words: object) -> tuple[str, bool]:
+        asked.append(words[3])
+        return other.name, True
+
+    monkeypatch.setattr(QInputDialog, "getItem", ask)
+    view.ask_reference()
+    settled(with_pass)
+    now = with_pass.document.session.take(take.id)
+    assert now.reference == other.id
+    assert asked == [[track.name for track in take.tracks]]
+    assert all(one.against is not None for one in now.passes)
+    assert other.name in with_pass.window._status.text()
+    with_pass.document.undo()
+    assert with_pass.document.session.take(take.id).reference == ""

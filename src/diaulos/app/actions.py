@@ -169,6 +169,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("restore_take", "Restore from the bin", "Recording", "U", "restore_chosen",
                "write", view="takes"),
     ActionSpec("reamp", "&Reamp the take", "Take", "R", "reamp", "idle", view="reamp"),
+    ActionSpec("reference", "In &time with\N{HORIZONTAL ELLIPSIS}", "Take", "T", "ask_reference",
+               "idle", view="reamp"),
     ActionSpec("match", "&Match again", "Take", "M", "match_again", "idle", view="reamp"),
     ActionSpec("store_unloaded", "Store with its load &undone", "Take", "Ctrl+U", "store_unloaded",
                "idle", view="reamp"),

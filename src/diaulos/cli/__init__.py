@@ -11,6 +11,8 @@ VERBS = {
     "import": "building:import_files",
     "record": "recording:record",
     "reamp": "main:reamp",
+    "reference": "passes:reference",
+    "export": "passes:export",
     "reamp-file": "main:reamp_file_command",
     "align": "main:align",
     "match": "main:match",

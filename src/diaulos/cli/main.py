@@ -229,7 +229,7 @@ def match(
 
 
 def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
-    alignment, matched = one.alignment, one.match
+    alignment, matched, placed = one.alignment, one.match, one.placed
     return {
         "pass": one.id,
         "file": one.file,
@@ -239,6 +239,10 @@ def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
         "polarity": alignment.polarity if alignment else None,
         "confidence": alignment.confidence if alignment else None,
         "drift_ppm": alignment.drift_ppm if alignment else None,
+        "reference": one.against.track_id if one.against else one.track_id,
+        "reference_delay_samples": placed.delay_samples if placed else None,
+        "reference_polarity": placed.polarity if placed else None,
+        "reference_reason": one.against.refused or None if one.against else None,
         "loop_delay_samples": one.loop_delay_samples,
         "loop_polarity": one.slate.polarity if one.slate else None,
         "slate_reason": one.slate.reason or None if one.slate else None,

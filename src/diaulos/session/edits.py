@@ -17,6 +17,7 @@ from diaulos.rig.course import can_reamp
 from diaulos.rig.model import Device, Frozen, Rig
 from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
+    Against,
     BinItem,
     Impulse,
     Instrument,
@@ -73,12 +74,46 @@ def add_pass(take_id: str, new: Pass, rig: Rig) -> Edit:
         take = session.take(take_id)
         if any(p.id == new.id for p in take.passes):
             raise EditError(f"{take.name} already has a pass {new.id}.")
-        take = take.model_copy(update={"passes": (*take.passes, new)})
+        placed = _placed(take, new)
+        take = take.model_copy(update={"passes": (*take.passes, placed)})
         session = _replace_take(session, take)
         snapshots = {**session.snapshots, rig_hash(rig): rig}
         return session.model_copy(update={"snapshots": snapshots})
 
     return Edit(f"Reamp {new.name}", change)
+
+
+def _placed(take: Take, new: Pass) -> Pass:
+    """A pass that keeps to the take's reference of the moment, which may have changed since it
+    was begun."""
+    if not take.reference:
+        return new if new.against is None else new.model_copy(update={"against": None})
+    if new.against is not None and new.against.track_id == take.reference:
+        return new
+    refused = "Not measured against it yet: choose the reference again."
+    return new.model_copy(update={"against": Against(track_id=take.reference, refused=refused)})
+
+
+def set_reference(take_id: str, track_id: str, against: Mapping[str, Against]) -> Edit:
+    """Another track as a take's time and polarity reference ("": its dry DI), and its passes
+    against it. A pass that came meanwhile is not in time with it."""
+
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        passes = tuple(
+            one.model_copy(
+                update={
+                    "against": against.get(one.id, Against(track_id=take.track(track_id).id,
+                                                           refused="Not measured against it yet."))
+                    if track_id else None
+                }
+            )
+            for one in take.passes
+        )  # fmt: skip
+        take = take.model_copy(update={"reference": track_id, "passes": passes})
+        return _replace_take(session, take)
+
+    return Edit("Choose time reference", change)
 
 
 def discard_pass(take_id: str, pass_id: str) -> Edit:

@@ -148,6 +148,14 @@ class SlateRecord(Frozen):
     reason: Word = ""
 
 
+class Against(Frozen):
+    """A pass against another track of its take than the DI that was sent."""
+
+    track_id: Ident
+    alignment: AlignmentRecord | None = None
+    refused: Word = ""
+
+
 class Pass(Frozen):
     """One reamp of a stored take. The file is the return as it came, from the first sample
     sent on; delay, polarity and gain are applied when it is heard or exported."""
@@ -166,7 +174,10 @@ class Pass(Frozen):
     amp_peak_dbu: float
     return_gain_db: float
     alignment: AlignmentRecord | None
+    """Against the DI that was sent."""
     alignment_refused: Word = ""
+    against: Against | None = None
+    """Against the take's reference, where that is another track; None: the DI is."""
     slate: SlateRecord | None = None
     """Of the loop itself; None where none was sent."""
     peak_dbfs: float
@@ -179,6 +190,14 @@ class Pass(Frozen):
     notes: Prose = ""
     unloaded: Word = ""
     """In words: that the DI's load was undone on the way out, and with what."""
+
+    @property
+    def placed(self) -> AlignmentRecord | None:
+        """Where it lies in the take, and how it is turned: against the take's reference, or
+        against the DI that was sent where that could not be told."""
+        if self.against is None or self.against.alignment is None:
+            return self.alignment
+        return self.against.alignment
 
     @property
     def headroom_db(self) -> float:
@@ -218,6 +237,8 @@ class Take(Frozen):
     rig_name: Word = ""
     played_by: Word = ""
     """`SIMULATED`, or "" for a person."""
+    reference: Word = ""
+    """Id of the track whose time and polarity the take's passes keep; "": its dry DI."""
     trim_state: Literal["", "confirmed", "not set", "assumed"] = ""
     """Whether somebody said that the tone stage stood as the rig says; "" where it has no trim."""
     instruments: dict[str, str] = Field(default_factory=dict)
@@ -253,6 +274,13 @@ class Take(Frozen):
             if pass_id in (one.id, one.name):
                 return one
         raise EditError(f"{self.name} has no pass {pass_id!r}.")
+
+    @property
+    def reference_track(self) -> Track | None:
+        """The track that its passes are lined up with; None for a take without a dry DI where
+        nobody chose one."""
+        known = {track.id: track for track in self.tracks}
+        return known.get(self.reference, self.di)
 
     @property
     def di(self) -> Track | None:

@@ -101,7 +101,7 @@ def aligned_blocks(
 
 def pass_in_time(source: AudioSource, one: Pass, first: int, count: int) -> NDArray[np.floating]:
     """A pass in the take's time and polarity, its match not applied."""
-    found = one.alignment
+    found = one.placed
     if found is None:
         return read_span(source, first, count)
     drift = 0.0
@@ -113,4 +113,4 @@ def pass_in_time(source: AudioSource, one: Pass, first: int, count: int) -> NDAr
 def pass_blocks(source: AudioSource, one: Pass, frames: int) -> Iterator[NDArray[np.float32]]:
     """A pass as it is heard and exported: in time, in polarity, at its matched level."""
     gain = one.match.total_db if one.match else 0.0
-    return aligned_blocks(source, frames, one.alignment, gain_db=gain)
+    return aligned_blocks(source, frames, one.placed, gain_db=gain)

@@ -47,6 +47,7 @@ from diaulos.work.ports import (
 )
 from diaulos.work.reamp.matching import match_to, reference_loudness
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp, read_excerpt
+from diaulos.work.reamp.reference import measure_against
 from diaulos.work.reamp.returns import Returned, alignment_record, last_delay, measure_return
 from diaulos.work.reamp.slate import known_slate, measure_slate
 from diaulos.work.takes.unload import Undo, undo_for, unloaded
@@ -172,6 +173,10 @@ def make_pass(
         raise
     made = _record(request, session, track, plan, returned, match, pass_id, file, notes)
     made = made.model_copy(update={"slate": slate})
+    reference_track = take.reference_track
+    if take.reference and reference_track is not None:
+        against = measure_against(take, reference_track, made, store, cancel)
+        made = made.model_copy(update={"against": against})
     if undo is not None:
         made = made.model_copy(update={"unloaded": undo.words})
     progress(1.0, "Done")

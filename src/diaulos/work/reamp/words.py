@@ -8,7 +8,7 @@ from diaulos.errors import DiaulosError
 from diaulos.figures import level, number
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
-from diaulos.session.model import Pass, Session, SlateRecord, Take, tone_words
+from diaulos.session.model import Against, Pass, Session, SlateRecord, Take, tone_words
 from diaulos.session.roles import reamp_rig
 from diaulos.units import samples_to_ms
 from diaulos.work.instruments.drive import drive_change, matching_tone
@@ -203,12 +203,27 @@ def slate_words(slate: SlateRecord) -> str:
     )
 
 
+def _against_words(against: Against, rate_hz: float) -> str:
+    """Where a pass lies against the take's reference, which is not its DI."""
+    found = against.alignment
+    if found is None:
+        return f"in time with the DI, not with the take's reference: {against.refused}"
+    ms = samples_to_ms(found.delay_samples, rate_hz)
+    turned = "" if found.polarity > 0 else ", turned over"
+    return (
+        f"against the take's reference {number(found.delay_samples, 2)} samples "
+        f"({number(ms, 3)} ms){turned}, confidence {found.confidence:.2f}"
+    )
+
+
 def pass_words(one: Pass, tone: str, rate_hz: float) -> str:
     """All that is known of a pass, a line each, with how it was worked out."""
     timing, loud, peak = pass_lines(one, rate_hz)
     keep = ", kept" if one.keeper else ""
     parts = [f"{one.name}{keep}: {tone}", " ".join(timing.split()), loud, peak]
     found = one.alignment
+    if one.against is not None:
+        parts.append(_against_words(one.against, rate_hz))
     if found is not None:
         parts.append(
             f"Delay by cross-correlation of the loud blocks, "

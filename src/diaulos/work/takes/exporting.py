@@ -27,12 +27,17 @@ def export_pass(
     create: Callable[[FileNotes], AudioSink],
     clock: Clock,
 ) -> None:
-    """Write a pass as Broadcast Wave: aligned to the DI's start, at its matched level."""
+    """Write a pass as Broadcast Wave: in the time and polarity of the take's reference (its dry
+    DI unless another track is chosen), at its matched level."""
     frames = take.track(one.track_id).frames
     gain = one.match.total_db if one.match else 0.0
-    lag = one.alignment.delay_samples if one.alignment else 0.0
+    placed = one.placed
+    lag = placed.delay_samples if placed else 0.0
+    reference = take.reference_track
+    by_the_di = one.against is None or one.against.alignment is None or reference is None
+    with_ = "the DI" if by_the_di or reference is None else reference.name
     notes = FileNotes(
-        description=f"{session.name}; {take.name}; {one.name}; aligned to the DI",
+        description=f"{session.name}; {take.name}; {one.name}; aligned to {with_}",
         made_at=clock(),
         time_reference=take.time_reference,
         history=f"reamp; moved {-lag:.2f} samples; gain {gain:+.2f} dB",

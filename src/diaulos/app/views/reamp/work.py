@@ -16,6 +16,7 @@ from diaulos.session.roles import reamp_rig
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.matching import rematch
 from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass
+from diaulos.work.reamp.reference import ReferenceFound, find_reference
 from diaulos.work.reamp.words import (
     made_words,
 )
@@ -101,6 +102,38 @@ class ReampWork(ReampListening):
             row = self.passes.row_of(made.id)
             self.pass_list.setCurrentIndex(self.passes.index(row))
         self.said.emit(made_words(made, self._document.session.sample_rate_hz))
+
+    def ask_reference(self) -> None:
+        """Ask which track the take's passes are in time with, and turned like."""
+        take = self.take
+        if take is None:
+            self.said.emit("Choose a take first.")
+            return
+        names = [track.name for track in take.tracks]
+        now = take.reference_track
+        at = names.index(now.name) if now is not None else 0
+        name, good = QInputDialog.getItem(
+            self, "In time with", "Passes of this take keep the time and polarity of:", names, at,
+            False,
+        )  # fmt: skip
+        if good:
+            self.choose_reference(take.tracks[names.index(name)].id)
+
+    def choose_reference(self, track_id: str) -> None:
+        """Another track as the take's time and polarity reference; its passes are measured
+        against it."""
+        take, store = self.take, self._document.store
+        if take is None:
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> ReferenceFound:
+            return find_reference(take, track_id, store, progress, cancel)
+
+        def done(found: ReferenceFound) -> None:
+            if self._document.apply(found.edit):
+                self.said.emit(found.words)
+
+        self._jobs.start(Job("Lining up", work, done, self.problem.emit))
 
     def match_again(self) -> None:
         """Match the chosen pass to the reference that is set now."""
