@@ -348,7 +348,7 @@ def test_monitoring_shows_what_the_core_plans(shown: RigView) -> None:
     plan = shown.report.monitoring
     table = shown.monitor.table
     assert table.rowCount() == sum(len(one.ways) for one in plan.listeners)
-    assert f"{plan.listeners[0].ways[0].delay_ms:.1f} ms" == table.item(0, 3).text()
+    assert f"{plan.listeners[0].ways[0].delay_ms:.1f} ms" == table.item(0, 5).text()
     words = shown.monitor.words.text()
     assert "twice" in words
     assert "do not change what is recorded" in words

@@ -459,6 +459,10 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
         lambda: monitoring("on", "on"),
         lambda: monitoring("on", "off"),
     ),
+    "layered-monitoring": (
+        lambda: template("modeler-analog", ("interface", "direct", "on")),
+        lambda: build("modeler-analog", "r1"),
+    ),
     "software-late": (
         lambda: monitoring("off", "on", "1024"),
         lambda: monitoring("off", "on", "64"),

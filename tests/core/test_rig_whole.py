@@ -381,7 +381,7 @@ def test_the_monitoring_plan_counts_what_is_on_the_way() -> None:
     ]
     assert max(late) <= 10.0
     assert plan.recorded_unchanged
-    assert any("DI" in line for line in plan.mute)
+    assert any("Pull Input 1 down" in line for line in plan.mute)
     # Without the recorder's faders there is nothing to pull down.
     off = plan_monitoring(RigGraph(rig.with_setting("computer", "monitoring", "off")), RATE)
     assert not any("DI" in line for line in off.mute)

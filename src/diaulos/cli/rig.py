@@ -24,7 +24,7 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
     from diaulos import wiring
     from diaulos.rig.checks import worst
     from diaulos.rig.safety import notices
-    from diaulos.work.rigs.look import findings_data, look_at, planned_data
+    from diaulos.work.rigs.look import findings_data, look_at, monitoring_data, planned_data
     from diaulos.work.rigs.stored import stored_of
 
     folder = wiring.SessionFolder.open(session_path, read_only=True)
@@ -43,6 +43,7 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
                 "worst": bad.word if bad else None,
                 "findings": findings_data(report.findings),
                 "tracks": planned_data(report),
+                "monitoring": monitoring_data(report),
                 "notices": shown,
             }
         )

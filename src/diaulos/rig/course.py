@@ -148,6 +148,12 @@ def stage_delay_ms(stage: Stage, device: Device, rate_hz: float) -> float:
     return _Delay(device, rate_hz).read(stage)
 
 
+TAP_ADJECTIVES: dict[str, str] = {
+    "di": "dry", "printed": "printed after pedals", "amp": "amp without cabinet",
+    "cabinet": "amp and cabinet", "modeled": "modeled", "mic": "microphone",
+}  # fmt: skip
+
+
 def tap_of(course: Course) -> Tap:
     """Dry, printed behind pedals, amp, amp and cabinet, modeled, or microphone."""
     found: Tap = "di"

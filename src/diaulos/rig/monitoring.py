@@ -6,14 +6,16 @@ computer is direct, one heard through it is software monitoring, a played track 
 
 from __future__ import annotations
 
-from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from heapq import heappop, heappush
 from typing import Literal
 
 from diaulos.rig.course import stage_delay_ms
 from diaulos.rig.graph import RECORDER, Plug, RigGraph
+from diaulos.rig.mixer import strip_of
 from diaulos.rig.model import (
+    AmpStage,
+    CabinetStage,
     Choice,
     Connector,
     DelayStage,
@@ -21,6 +23,7 @@ from diaulos.rig.model import (
     Direction,
     Path,
     SignalClass,
+    Tap,
 )
 from diaulos.rig.sources import INSTRUMENT
 from diaulos.units import metres_to_ms, samples_to_ms, speed_of_sound_m_per_s
@@ -30,17 +33,27 @@ LATE_MS = 10.0
 """From where most players feel software monitoring (common practice, no source)."""
 
 WayKind = Literal["direct", "software", "playback"]
+PLAYBACK = "playback"
+MOST_STEPS = 20_000
+"""So many ports are looked at for one listener."""
 
 
 @dataclass(frozen=True)
 class Way:
-    """One way from a source to a listener: in ms, and as far as sound goes in that time."""
+    """One way from a source to a listener: in ms, and as far as sound goes in that time. `tap`
+    is where it leaves the shared path (None for playback), `strip` the fader that it comes by
+    and `mixer` the device that has it, "" where it has none. `sides` are the ears: -1, 1."""
 
     kind: WayKind
     source: str
     source_id: str
     delay_ms: float
     through: tuple[str, ...]
+    tap: Tap | None = None
+    mixer: str = ""
+    strip: str = ""
+    strip_name: str = ""
+    sides: tuple[int, ...] = (-1, 1)
 
     @property
     def metres(self) -> float:
@@ -57,6 +70,21 @@ class Doubled:
 
 
 @dataclass(frozen=True)
+class Layered:
+    """A source that a listener hears dry and processed at once, by the same kind of way. `dry`
+    is the way that can be pulled down."""
+
+    source: str
+    dry: Way
+    wet: Way
+
+    @property
+    def apart_ms(self) -> float:
+        """How far the two are apart."""
+        return abs(self.wet.delay_ms - self.dry.delay_ms)
+
+
+@dataclass(frozen=True)
 class Listening:
     """A listener's plan."""
 
@@ -64,6 +92,7 @@ class Listening:
     listener_id: str
     ways: tuple[Way, ...]
     doubled: tuple[Doubled, ...]
+    layered: tuple[Layered, ...]
     buffer_limit: int | None
     """The largest buffer at which its software monitoring stays under the limit; None when
     it has none, 0 when not even the smallest does."""
@@ -91,65 +120,145 @@ def plan_monitoring(graph: RigGraph, rate_hz: float, limit_ms: float = LATE_MS) 
                         device.id,
                         ways,
                         _doubled(ways),
+                        _layered(ways),
                         _buffer_limit(graph, ways, rate_hz, limit_ms),
                     )
                 )
     return MonitorPlan(tuple(listeners), _mute(graph, listeners), _unchanged(graph))
 
 
+@dataclass(frozen=True)
+class _At:
+    """A place on the way back from a listener, and what was met since."""
+
+    device: str
+    port: str
+    channel: int = 0
+    software: bool = False
+    met: frozenset[str] = frozenset()
+    mixer: str = ""
+    strip: str = ""
+    strip_name: str = ""
+    sides: tuple[int, ...] = (-1, 1)
+
+
 def _ways(graph: RigGraph, device: Device, port_id: str, rate_hz: float) -> tuple[Way, ...]:
-    """All sources of a listener; of several ways of one kind the quickest counts: ports are
-    taken in the order of their delay (Dijkstra)."""
-    found: dict[tuple[str, str], Way] = {}
-    waiting: list[tuple[float, str, str, bool, tuple[str, ...]]] = [
-        (0.0, device.id, port_id, False, ())
-    ]
-    seen: set[tuple[str, str, bool]] = set()
-    while waiting:
-        late, at, port, software, through = heappop(waiting)
-        if (at, port, software) in seen:
+    """All ways of all sources to a listener; of several of one kind, tap and fader the quickest
+    counts: places are taken in the order of their delay (Dijkstra)."""
+    found: dict[tuple[str, str, str, str], Way] = {}
+    count = 0
+    waiting: list[tuple[float, int, _At, tuple[str, ...]]] = [(0.0, 0, _At(device.id, port_id), ())]
+    seen: set[_At] = set()
+    while waiting and len(seen) < MOST_STEPS:
+        late, _, at, through = heappop(waiting)
+        if at in seen:
             continue
-        seen.add((at, port, software))
-        for cable in graph.into.get((at, port), ()):
+        seen.add(at)
+        for cable in graph.into.get((at.device, at.port), ()):
             behind = graph.source(cable)
             air = (
                 metres_to_ms(cable.length_m)
                 if behind.port.signal_class is SignalClass.SOUND
                 else 0.0
             )
-            for step in _behind(graph, behind, late + air, software, through, rate_hz, found):
-                heappush(waiting, step)
+            for step, place, names in _behind(graph, behind, at, late + air, through, rate_hz,
+                                              found):  # fmt: skip
+                count += 1
+                heappush(waiting, (step, count, place, names))
     order = {"direct": 0, "software": 1, "playback": 2}
-    return tuple(sorted(found.values(), key=lambda way: (order[way.kind], way.source_id)))
+    return tuple(
+        sorted(found.values(), key=lambda way: (order[way.kind], way.source_id, way.delay_ms))
+    )
 
 
 def _behind(
     graph: RigGraph,
     behind: Plug,
+    at: _At,
     late: float,
-    software: bool,
     through: tuple[str, ...],
     rate_hz: float,
-    found: dict[tuple[str, str], Way],
-) -> list[tuple[float, str, str, bool, tuple[str, ...]]]:
+    found: dict[tuple[str, str, str, str], Way],
+) -> list[tuple[float, _At, tuple[str, ...]]]:
     device = behind.device
     through = (device.name, *through)
     paths = graph.paths_to(device.id, behind.port.id)
+    at = replace(at, met=at.met | {"mic"}) if device.kind == "microphone" else at
     if device.kind == RECORDER:
-        key = ("playback", device.id)
-        found.setdefault(key, Way("playback", f"{device.name}: tracks", device.id, late, through))
-        software = True
+        key = ("playback", device.id, "", at.strip)
+        way = _way(at, "playback", f"{device.name}: tracks", device.id, late, through)
+        _add(found, key, way)
+        at = replace(at, software=True)
     elif not paths:
         if device.kind == INSTRUMENT:
-            kind: WayKind = "software" if software else "direct"
-            old = found.get((kind, device.id))
-            if old is None or late < old.delay_ms:
-                found[kind, device.id] = Way(kind, device.name, device.id, late, through)
+            kind: WayKind = "software" if at.software else "direct"
+            way = _way(at, kind, device.name, device.id, late, through)
+            known = (kind, device.id, str(way.tap), at.strip)
+            _add(found, known, way)
         return []
+    several = behind.port.channels > 1
     return [
-        (late + _path_ms(path, device, rate_hz), device.id, path.source, software, through)
+        (late + _path_ms(path, device, rate_hz), place, through)
         for path in paths
+        if not several or path.target_channel == at.channel
+        if (place := _before(at, device, path, behind.port.id)) is not None
     ]
+
+
+def _add(
+    found: dict[tuple[str, str, str, str], Way], key: tuple[str, str, str, str], way: Way
+) -> None:
+    """One more way; of two alike the quicker stays, on the ears of both."""
+    old = found.get(key)
+    if old is not None:
+        sides = tuple(sorted({*old.sides, *way.sides}))
+        way = replace(way if way.delay_ms < old.delay_ms else old, sides=sides)
+    found[key] = way
+
+
+def _way(
+    at: _At, kind: WayKind, source: str, source_id: str, late: float, through: tuple[str, ...]
+) -> Way:
+    tap = None if kind == "playback" else _tap(at.met)
+    return Way(kind, source, source_id, late, through, tap, at.mixer, at.strip, at.strip_name,
+               at.sides)  # fmt: skip
+
+
+def _before(at: _At, device: Device, path: Path, port_id: str) -> _At | None:
+    """The place ahead of a path; None where a fader on it is closed."""
+    met = set(at.met)
+    if path.printed:
+        met.add("printed")
+    for stage in path.stages:
+        if isinstance(stage, AmpStage):
+            met.add("amp" if stage.full_scale_dbu is None else "model")
+        elif isinstance(stage, CabinetStage) and device.word(stage.setting) != "none":
+            met.add("cabinet")
+    place = _At(device.id, path.source, path.source_channel, at.software, frozenset(met),
+                at.mixer, at.strip, at.strip_name, at.sides)  # fmt: skip
+    fader = strip_of(device, path)
+    if fader is None:
+        return place
+    side = {"main1": (-1,), "main2": (1,)}.get(port_id, at.sides)
+    sides = tuple(one for one in side if fader.reaches(one))
+    if not sides:
+        return None
+    ident, name = fader.ident, fader.name
+    if ident.startswith("play"):
+        ident = name = PLAYBACK  # left and right of one mix
+    return replace(place, mixer=device.id, strip=ident, strip_name=name, sides=sides)
+
+
+def _tap(met: frozenset[str]) -> Tap:
+    if "mic" in met:
+        return "mic"
+    if "model" in met:
+        return "modeled"
+    if "amp" in met:
+        return "cabinet" if "cabinet" in met else "amp"
+    if "cabinet" in met:
+        return "modeled"
+    return "printed" if "printed" in met else "di"
 
 
 def _path_ms(path: Path, device: Device, rate_hz: float) -> float:
@@ -157,15 +266,33 @@ def _path_ms(path: Path, device: Device, rate_hz: float) -> float:
 
 
 def _doubled(ways: tuple[Way, ...]) -> tuple[Doubled, ...]:
-    by_source: dict[str, list[Way]] = defaultdict(list)
-    for way in ways:
-        if way.kind != "playback":
-            by_source[way.source_id].append(way)
-    return tuple(
-        Doubled(group[0].source, max(w.delay_ms for w in group) - min(w.delay_ms for w in group))
-        for group in by_source.values()
-        if len({way.kind for way in group}) > 1
-    )
+    """Sources that come directly and through the software, by the quickest of each."""
+    found = []
+    for source in dict.fromkeys(way.source_id for way in ways):
+        quickest = {
+            kind: min((way.delay_ms for way in ways
+                       if way.source_id == source and way.kind == kind), default=None)
+            for kind in ("direct", "software")
+        }  # fmt: skip
+        direct, software = quickest["direct"], quickest["software"]
+        if direct is not None and software is not None:
+            name = next(way.source for way in ways if way.source_id == source)
+            found.append(Doubled(name, abs(software - direct)))
+    return tuple(found)
+
+
+def _layered(ways: tuple[Way, ...]) -> tuple[Layered, ...]:
+    """Where one is heard dry and processed by the same kind of way."""
+    found = []
+    for kind in ("direct", "software"):
+        here = [way for way in ways if way.kind == kind]
+        for source in dict.fromkeys(way.source_id for way in here):
+            own = [way for way in here if way.source_id == source]
+            dry = [way for way in own if way.tap in ("di", "printed")]
+            wet = [way for way in own if way.tap not in ("di", "printed")]
+            if dry and wet:
+                found.append(Layered(dry[0].source, dry[0], wet[0]))
+    return tuple(found)
 
 
 def _buffer_limit(
@@ -224,9 +351,13 @@ def _mute(graph: RigGraph, listeners: list[Listening]) -> tuple[str, ...]:
                 f"{one.listener}: mute the software way of "
                 f"{', '.join(d.source for d in one.doubled)}, or switch direct monitoring off."
             )
-    dry = _dry_to_pull(graph, listeners)
-    if dry:
-        found.append(f"Pull {', '.join(dry)} down in the monitor mix; keep it armed.")
+    pulled = {(two.dry.mixer, two.dry.strip): two.dry for one in listeners for two in one.layered}
+    for dry in pulled.values():
+        if dry.strip and dry.strip != PLAYBACK:
+            mixer = graph.devices[dry.mixer].name
+            found.append(
+                f"Pull {dry.strip_name} down in the monitor mix of {mixer}; keep it armed."
+            )
     if any(t.source and _plays(graph, t.source) for t in graph.rig.tracks):
         found.append("Mute the stored DI in the mix while it is sent out.")
     phantom = any(
@@ -236,25 +367,6 @@ def _mute(graph: RigGraph, listeners: list[Listening]) -> tuple[str, ...]:
     if phantom:
         found.append("Mute the monitors before phantom power is switched or a cable is plugged.")
     return tuple(found)
-
-
-def _dry_to_pull(graph: RigGraph, listeners: list[Listening]) -> list[str]:
-    """The dry tracks that can be pulled down and need not be heard: a recorder's software
-    monitoring has a fader for each track, and another track of the same source stays."""
-    faders = any(
-        device.has_setting("monitoring") and device.word("monitoring") == "on"
-        for device in graph.of_kind(RECORDER)
-    )
-    heard = {way.source_id for one in listeners for way in one.ways if way.kind == "software"}
-    tracks = graph.rig.tracks
-    return [
-        track.name
-        for track in tracks
-        if faders
-        and track.tap == "di"
-        and track.source in heard
-        and any(other.source == track.source and other.tap != "di" for other in tracks)
-    ]
 
 
 def _plays(graph: RigGraph, device_id: str) -> bool:

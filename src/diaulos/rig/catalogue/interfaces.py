@@ -15,6 +15,7 @@ from diaulos.rig.catalogue.parts import (
     stream,
     switch,
 )
+from diaulos.rig.mixer import LEVEL, MUTE, strip_id, strip_settings
 from diaulos.rig.model import (
     AdcStage,
     Balance,
@@ -32,6 +33,7 @@ from diaulos.rig.model import (
     Port,
     PortMode,
     SignalClass,
+    Stage,
 )
 
 DIRECT_MS = 0.3
@@ -81,24 +83,19 @@ def computer(device_id: str = "computer", channels: int = 20) -> Device:
 
 
 def audio_interface(inputs: int, device_id: str = "interface") -> Device:
-    """An interface: inputs for microphone, line and instrument, line outputs, direct mixer."""
+    """An interface: inputs for microphone, line and instrument, line outputs, and a mixer for
+    direct monitoring that has level, pan and mute for each input and for playback."""
     ports: list[Port] = []
     paths: list[Path] = []
     settings: list[Control | Choice] = []
+    strips: list[Control | Choice] = []
     outputs = max(4, inputs)
     for n in range(1, inputs + 1):
         ports += [_input(n), stream(f"rec{n}", f"Recording stream {n}", OUT)]
         settings += _input_settings(n)
         paths.append(Path(source=f"in{n}", target=f"rec{n}", stages=(_converter(n),)))
-        paths += [
-            Path(
-                source=f"in{n}",
-                target=target,
-                stages=(DelayStage(ms=DIRECT_MS), GainStage(gain_db=-6.0)),
-                when=(("direct", "on"),),
-            )
-            for target in ("main1", "main2", "phones")
-        ]
+        paths += _mixed(f"in{n}", f"in{n}", 0)
+        strips += strip_settings(f"in{n}", f"Input {n}", -6.0)
     ports += [
         line_out("main1", "Monitor output left"),
         line_out("main2", "Monitor output right"),
@@ -112,10 +109,13 @@ def audio_interface(inputs: int, device_id: str = "interface") -> Device:
             ports.append(line_out(f"out{n}", f"Line output {n}", max_dbu=16.5))
             paths.append(Path(source=f"play{n}", target=f"out{n}", stages=(dac,)))
     for side in (1, 2):
+        fader = GainStage(gain_db=-12.0, control=f"mix_play{side}")
         for target in (f"main{side}", "phones"):
             paths.append(
-                Path(source=f"play{side}", target=target, stages=(dac, GainStage(gain_db=-12.0)))
-            )
+                Path(source=f"play{side}", target=target, stages=(dac, fader),
+                     when=((f"mute_play{side}", "off"),))
+            )  # fmt: skip
+        strips += strip_settings(f"play{side}", f"playback {side}", 0.0)
     clocks = []
     first = inputs + 1
     for port_id, words, spoken, wanted in (
@@ -134,6 +134,9 @@ def audio_interface(inputs: int, device_id: str = "interface") -> Device:
             ports.append(stream(f"rec{first}", f"Recording stream {first}", OUT))
             paths.append(Path(source=f"{port_id}_in", target=f"rec{first}", source_channel=channel))
             first += 1
+            ident = strip_id(f"{port_id}_in", channel, wanted)
+            paths += _mixed(f"{port_id}_in", ident, channel)
+            strips += strip_settings(ident, f"{words} {channel + 1}", -6.0)
         for channel in range(2):
             paths.append(
                 Path(source=f"play{channel + 3}", target=f"{port_id}_out", target_channel=channel)
@@ -145,10 +148,32 @@ def audio_interface(inputs: int, device_id: str = "interface") -> Device:
         type=f"interface{inputs}",
         ports=tuple(ports),
         paths=tuple(paths),
-        settings=(rate(), clock(*clocks), switch("direct", "Direct monitoring", "off"), *settings),
+        settings=(
+            rate(), clock(*clocks), switch("direct", "Direct monitoring", "off"), *settings,
+            *strips,
+        ),
         mixer=True,
         notes="representative",
-    )
+    )  # fmt: skip
+
+
+def _mixed(source: str, ident: str, channel: int) -> list[Path]:
+    """The ways of an input through the monitor mixer to those who listen. A digital one is
+    numbers up to the outputs' converters."""
+    out = DacStage(full_scale_dbu=16.0, latency_samples=41.63, noise_dbu=-94.0)
+    ahead: tuple[Stage, ...] = (DelayStage(ms=DIRECT_MS),)
+    if not source.startswith("in"):
+        ahead = (out,)
+    return [
+        Path(
+            source=source,
+            target=target,
+            source_channel=channel,
+            stages=(*ahead, GainStage(control=f"{LEVEL}{ident}")),
+            when=(("direct", "on"), (f"{MUTE}{ident}", "off")),
+        )
+        for target in ("main1", "main2", "phones")
+    ]
 
 
 DESK_INPUTS = 8

@@ -33,8 +33,10 @@ def headphones(device_id: str = "headphones") -> Device:
 
 
 def monitor_controller(device_id: str = "controller") -> Device:
-    """Two line inputs to two monitors and a headphone output, with one volume."""
+    """Two pairs of line inputs, one of which is selected, to two monitors and a headphone output,
+    with one volume. A source that is not selected is not heard."""
     volume = GainStage(control="volume")
+    pairs = (("a", ("in_l", "in_r")), ("b", ("in2_l", "in2_r")))
     return Device(
         id=device_id,
         kind="controller",
@@ -43,17 +45,22 @@ def monitor_controller(device_id: str = "controller") -> Device:
         ports=(
             line_in("in_l", "Input left"),
             line_in("in_r", "Input right"),
+            line_in("in2_l", "Second input left"),
+            line_in("in2_r", "Second input right"),
             line_out("out_l", "Output left", max_dbu=20.0),
             line_out("out_r", "Output right", max_dbu=20.0),
             port("phones", "Headphone output", OUT, Connector.TRS, SignalClass.LINE, 30.0,
                  max_dbu=15.0),
         ),
-        paths=(
-            Path(source="in_l", target="out_l", stages=(volume,)),
-            Path(source="in_r", target="out_r", stages=(volume,)),
-            Path(source="in_l", target="phones", stages=(volume,)),
-            Path(source="in_r", target="phones", stages=(volume,)),
+        paths=tuple(
+            Path(source=source, target=target, stages=(volume,), when=(("source", word),))
+            for word, pair in pairs
+            for source, out in zip(pair, ("out_l", "out_r"), strict=True)
+            for target in (out, "phones")
         ),
-        settings=(knob("volume", "Volume", -20.0, -60.0, 0.0),),
+        settings=(
+            switch("source", "Source", "a", ("a", "First pair"), ("b", "Second pair")),
+            knob("volume", "Volume", -20.0, -60.0, 0.0),
+        ),
         mixer=True,
     )  # fmt: skip

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from diaulos.circuit.loading import Load, closeness_db
 from diaulos.rig.checks.cabling import node_load
 from diaulos.rig.checks.registry import Context, Finding, Mend, Severity, check, set_mend
-from diaulos.rig.course import CircleError, Course, Leg
+from diaulos.rig.course import TAP_ADJECTIVES, CircleError, Course, Leg
 from diaulos.rig.graph import RECORDER, Plug, RigGraph
 from diaulos.rig.inputs import free_inputs, takes_a_new_track
 from diaulos.rig.model import (
@@ -23,11 +23,6 @@ from diaulos.rig.model import (
     Rig,
 )
 from diaulos.rig.polarity import inverting, is_inverted
-
-TAP_WORDS = {
-    "di": "dry", "printed": "printed after pedals", "amp": "amp without cabinet",
-    "cabinet": "amp and cabinet", "modeled": "modeled", "mic": "microphone",
-}  # fmt: skip
 
 
 @check(
@@ -120,7 +115,9 @@ def not_as_planned(context: Context) -> Iterator[Finding]:
                 f"it starts at {course.start.device.name} instead of {_name(context, track.source)}"
             )
         if course.tap != track.tap and not (track.tap == "di" and course.tap != "di"):
-            wrong.append(f"it is {TAP_WORDS[course.tap]} instead of {TAP_WORDS[track.tap]}")
+            wrong.append(
+                f"it is {TAP_ADJECTIVES[course.tap]} instead of {TAP_ADJECTIVES[track.tap]}"
+            )
         number = _input_number(course)
         if track.input_number is not None and number != track.input_number:
             wrong.append(f"it comes by input {number} instead of {track.input_number}")
@@ -217,7 +214,7 @@ def dry_tap_changed(context: Context) -> Iterator[Finding]:
             Severity.FAULT,
             track.name,
             f"It is planned dry and taken after {culprit.device.name}.",
-            f"It is {TAP_WORDS[course.tap]}.",
+            f"It is {TAP_ADJECTIVES[course.tap]}.",
             f"Take it ahead of {culprit.device.name}, or bypass that.",
             port=course.track,
             track=course.track,

@@ -15,13 +15,17 @@ from diaulos.rig.checks.registry import (
     check,
     set_mend,
 )
+from diaulos.rig.course import TAP_ADJECTIVES
 from diaulos.rig.graph import RECORDER, Plug
 from diaulos.rig.ground import is_exposed, loop_hum_v
 from diaulos.rig.mending import insert_isolator
-from diaulos.rig.model import AdcStage, Control, PortRef, SignalClass
-from diaulos.rig.monitoring import LATE_MS
+from diaulos.rig.mixer import LEAST_DB, LEVEL, MUTE
+from diaulos.rig.model import AdcStage, Control, Device, PortRef, Rig, SignalClass
+from diaulos.rig.monitoring import LATE_MS, PLAYBACK, plan_monitoring
 from diaulos.rig.trackplan import gain_for
 from diaulos.units import volt_to_dbu
+
+MOST_TRIES = 24
 
 
 @check(
@@ -76,6 +80,62 @@ def doubled_monitoring(context: Context) -> Iterator[Finding]:
 
 
 @check(
+    "layered-monitoring",
+    Severity.CAUTION,
+    looks_for="an instrument that a listener hears dry and processed at once",
+    why="the dry sound lies under the tone, and the two are some milliseconds apart",
+)
+def layered_monitoring(context: Context) -> Iterator[Finding]:
+    for one in context.monitoring.listeners:
+        for two in one.layered:
+            fader = two.dry.strip and two.dry.strip != PLAYBACK
+            mend = None
+            remedy = "Take one of the two away ahead of the listener."
+            if fader:
+                mixer = context.graph.devices[two.dry.mixer]
+                mend = Mend(
+                    f"Pull {two.dry.strip_name} down in the monitor mix of {mixer.name}",
+                    partial(_pulled, device=mixer.id, strip=two.dry.strip),
+                )
+                remedy = f"{mend.label}. It stays armed, and what is recorded stays as it is."
+            wet = TAP_ADJECTIVES[two.wet.tap] if two.wet.tap else "processed"
+            yield Finding(
+                "layered-monitoring",
+                Severity.CAUTION,
+                f"{one.listener}: {two.source}",
+                f"{two.source} is heard dry and {wet} at once, {two.apart_ms:.1f} ms apart.",
+                "It sounds thin and hollow, and not as it is recorded.",
+                remedy,
+                device=one.listener_id,
+                mend=mend,
+            )
+
+
+def _pulled(rig: Rig, device: str, strip: str) -> Rig:
+    return rig.with_setting(device, f"{LEVEL}{strip}", LEAST_DB)
+
+
+def _heard_by(context: Context, source_id: str) -> Mend | None:
+    """A switch that makes an instrument heard: tried in the plan, a mute first, then direct
+    monitoring, then the software's."""
+    tries: list[tuple[int, Device, str, str]] = []
+    for device in context.rig.devices:
+        for one in device.settings:
+            if one.id.startswith(MUTE) and one.value == "on":
+                tries.append((0, device, one.id, "off"))
+            elif one.id in ("direct", "monitoring") and one.value == "off":
+                tries.append((1 if one.id == "direct" else 2, device, one.id, "on"))
+    for _, device, setting, value in sorted(tries, key=lambda one: one[0])[:MOST_TRIES]:
+        graph = context.graph.of(context.rig.with_setting(device.id, setting, value))
+        plan = plan_monitoring(graph, context.rate_hz)
+        heard = {way.source_id for one in plan.listeners for way in one.ways
+                 if way.kind != "playback"}  # fmt: skip
+        if source_id in heard:
+            return set_mend(Plug(device, device.ports[0]), setting, value)
+    return None
+
+
+@check(
     "nobody-hears",
     Severity.NOTE,
     looks_for="a recorded instrument that no headphone or speaker of the rig plays, with no "
@@ -102,8 +162,7 @@ def nobody_hears(context: Context) -> Iterator[Finding]:
         if any(leg.device.kind == "desk" for leg in course.legs):
             continue  # the stage hears what its desk sends it
         told.add(source.id)
-        direct = next((d for d in context.rig.devices if d.has_setting("direct")), None)
-        mend = set_mend(Plug(direct, direct.ports[0]), "direct", "on") if direct else None
+        mend = _heard_by(context, source.id)
         yield Finding(
             "nobody-hears",
             Severity.NOTE,

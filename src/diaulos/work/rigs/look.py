@@ -218,3 +218,21 @@ def _stations_data(plan: TrackPlan) -> list[dict[str, Any]]:
 def node_load_of(graph: RigGraph, output: PortRef) -> float:
     """Ohm of everything that hangs at an output."""
     return node_load(graph, output)[0]
+
+
+def monitoring_data(report: RigReport) -> list[dict[str, Any]]:
+    """Who hears what by which way."""
+    return [
+        {
+            "listener": one.listener,
+            "source": way.source,
+            "by": way.kind,
+            "tap": way.tap,
+            "delay_ms": way.delay_ms,
+            "fader": way.strip_name or None,
+            "sides": [{-1: "left", 1: "right"}[side] for side in way.sides],
+            "through": list(way.through),
+        }
+        for one in report.monitoring.listeners
+        for way in one.ways
+    ]

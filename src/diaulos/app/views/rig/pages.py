@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped, tip
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.tables import KEY, Cell, Table
-from diaulos.figures import number, typeset
+from diaulos.figures import TAP_WORDS, number, typeset
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import PortRef
 from diaulos.work.rigs.look import RigReport
@@ -284,13 +284,19 @@ class PatchPage(QWidget):
             self.chosen.emit(key)
 
 
+SIDES: dict[tuple[int, ...], str] = {(-1,): ", left", (1,): ", right"}
+
+
 class MonitorPage(QWidget):
     """Who hears what, by which way, how late."""
 
     def __init__(self) -> None:
         super().__init__()
         self.table = Table(
-            "Monitoring", ("Listener", "Hears", "By", "Late", "As far as", "Through"), 5, {1: 110}
+            "Monitoring",
+            ("Listener", "Hears", "As", "By", "Fader", "Late", "As far as", "Through"),
+            7,
+            {1: 110},
         )
         self.words = _wrapped(rich=True)
         self.words.setAccessibleName("What to mute")
@@ -312,7 +318,9 @@ class MonitorPage(QWidget):
                         (
                             Cell(one.listener, bold=True),
                             Cell(way.source),
-                            Cell(by[way.kind]),
+                            Cell(TAP_WORDS[way.tap] if way.tap else "tracks"),
+                            Cell(by[way.kind] + SIDES.get(way.sides, "")),
+                            Cell(way.strip_name),
                             Cell(f"{number(way.delay_ms, 1)} ms", "Converters + buffers + "
                                  "processing", way.delay_ms, True),
                             Cell(f"{number(way.metres, 1)} m", "Delay × speed of sound at 20 °C",
@@ -329,6 +337,11 @@ class MonitorPage(QWidget):
                 lines.append(
                     f"<b>{who} hears {escaped(twice.source)} twice</b>, "
                     f"{twice.apart_ms:.1f} ms apart."
+                )
+            for two in one.layered:
+                lines.append(
+                    f"<b>{who} hears {escaped(two.source)} dry and processed</b>, "
+                    f"{two.apart_ms:.1f} ms apart."
                 )
             if one.buffer_limit is not None:
                 lines.append(

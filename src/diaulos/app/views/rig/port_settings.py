@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.rig.graph import RigGraph
+from diaulos.rig.mixer import LEVEL, MUTE, PAN, is_strip_setting
 from diaulos.rig.model import (
     Choice,
     Control,
@@ -50,7 +51,11 @@ class PortSettings(QWidget):
         while the device has the same ones, so that a knob keeps the keyboard."""
         number = "".join(c for c in (self._port.port if self._port else "") if c.isdigit())
         own = [s for s in device.settings if number and s.id == _stem(s.id) + number]
-        settings = [*own, *(s for s in device.settings if s not in own)]
+        strip = {f"{part}{self._port.port}" for part in (LEVEL, PAN, MUTE)} if self._port else ()
+        mixed = [s for s in device.settings if is_strip_setting(s.id)]
+        own = [s for s in own if s not in mixed]
+        own += [s for s in mixed if s.id in strip or _of_channel(s.id, strip)]
+        settings = [*own, *(s for s in device.settings if s not in own and s not in mixed)]
         extra = tuple((one.id, one.name) for one in self._instruments)
         shape = (device.id, tuple((s.id, s.name) for s in settings), extra, self._writable)
         if shape != self._shape:
@@ -105,6 +110,8 @@ class PortSettings(QWidget):
         blocker = QSignalBlocker(field)
         if isinstance(field, QDoubleSpinBox):
             assert isinstance(setting, Control)
+            field.setRange(setting.minimum, setting.maximum)
+            field.setSingleStep(setting.step)
             field.setValue(setting.value)
         else:
             if field.findData(setting.value) < 0:
@@ -114,3 +121,11 @@ class PortSettings(QWidget):
 
     def _on_spin(self, device: str, setting: Control, value: float) -> None:
         self.setting_asked.emit(device, setting.id, setting.nearest(value))
+
+
+def _of_channel(setting_id: str, strips: set[str] | tuple[str, ...]) -> bool:
+    """Whether a strip is one channel of the port that these are named after."""
+    return any(
+        setting_id.startswith(f"{one}_") and setting_id.removeprefix(f"{one}_").isdigit()
+        for one in strips
+    )
