@@ -164,9 +164,7 @@ def _through(path: Path, device: Device, load: complex) -> complex:
         ratio *= load / behind
         if stage.pad_ohm is not None and device.number(stage.control):
             part = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
-            lower = beside(behind, stage.pad_ohm * part / (1.0 - part))
-            behind = lower + (1.0 - part) * stage.pad_ohm
-            ratio *= lower / behind
+            ratio *= part
         if stage.trim_ohm is not None:
             part = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
             lower = beside(behind, part * stage.trim_ohm)

@@ -42,6 +42,7 @@ from diaulos.rig.model import (
     Port,
     PortRef,
     SignalClass,
+    SpeakerLoad,
 )
 from diaulos.units import db_to_gain
 
@@ -150,10 +151,7 @@ class Segment:
             return found_there
         parts = [_two_port(link.two_port, freqs_hz) for link in self.links]
         load_port = self.load.port
-        load = parallel(
-            resistor(load_port.impedance_ohm, freqs_hz),
-            capacitor(load_port.capacitance_pf * 1e-12, freqs_hz),
-        )
+        load = 1.0 / port_admittance(load_port, freqs_hz)
         scale: Complex | float = 10.0 ** (self.leg_db / 20.0) * (-1.0 if self.inverts else 1.0)
         if self.circuit is None:
             impedance = resistor(self.source.port.impedance_ohm, freqs_hz)
@@ -173,6 +171,11 @@ class Segment:
         """What the input at the end looks into, itself included: from how much another
         resistor there would pull it down."""
         point = self.load
+        if point.port.speaker is not None:  # noise is told of inputs, by their nominal ohms
+            plain = Point(point.leg, point.port.model_copy(update={"speaker": None}))
+            return replace(
+                self, links=(*self.links[:-1], replace(self.links[-1], behind=plain))
+            ).load_impedance(freqs_hz)
         port = point.port
         pulled = port.model_copy(
             update={"impedance_ohm": 1.0 / (1.0 / port.impedance_ohm + 1.0 / TEST_OHM)}
@@ -269,9 +272,18 @@ def _side_links(graph: RigGraph, leg: Leg) -> list[Link]:
 
 def port_admittance(port: Port, freqs_hz: Real) -> Complex:
     """What an input draws per volt by itself."""
-    return 1.0 / parallel(
-        resistor(port.impedance_ohm, freqs_hz), capacitor(port.capacitance_pf * 1e-12, freqs_hz)
-    )
+    own = resistor(port.impedance_ohm, freqs_hz)
+    if port.speaker is not None:
+        own = speaker_ohm(port.speaker, freqs_hz)
+    return 1.0 / parallel(own, capacitor(port.capacitance_pf * 1e-12, freqs_hz))
+
+
+def speaker_ohm(speaker: SpeakerLoad, freqs_hz: Real) -> Complex:
+    """Impedance of a loudspeaker in ohms: R + j w L + R_r / (1 + j Q (f/f_r - f_r/f))."""
+    ratio = np.maximum(freqs_hz, 1e-3) / speaker.resonance_hz
+    moving = speaker.resonance_ohm / (1.0 + 1j * speaker.resonance_q * (ratio - 1.0 / ratio))
+    coil = speaker.coil_ohm + 2j * np.pi * freqs_hz * speaker.coil_h
+    return np.asarray(coil + moving)
 
 
 def input_admittance(graph: RigGraph, ref: PortRef, freqs_hz: Real,
@@ -360,9 +372,9 @@ def passive_two_port(stage: PassiveStage, trim_loss_db: float, freqs_hz: Real) -
     if stage.turns_ratio != 1.0:
         parts.append(transformer(stage.turns_ratio, freqs_hz))
     if stage.pad_ohm is not None:
-        through, across = pad_ohms(stage.pad_ohm, trim_loss_db)
-        if through > 0.0:
-            parts += [series(resistor(through, freqs_hz)), shunt(resistor(across, freqs_hz))]
+        less = np.full(freqs_hz.shape, 10.0 ** (abs(trim_loss_db) / 20.0), complex)
+        none = np.zeros(freqs_hz.shape, complex)
+        parts.append(TwoPort(a=less, b=none, c=none, d=less))
     if stage.trim_ohm is not None:
         ratio = 10.0 ** (-abs(trim_loss_db) / 20.0)
         if ratio < 1.0:

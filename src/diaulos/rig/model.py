@@ -118,6 +118,21 @@ class PortMode(Frozen):
     balance: Balance | None = None
     max_add_db: float = 0.0
     phantom: bool | None = None
+    rated_ohm: float | None = Field(default=None, gt=0.0, le=1e6)
+    least_ohm: float | None = Field(default=None, gt=0.0, le=1e6)
+
+
+class SpeakerLoad(Frozen):
+    """What a loudspeaker, or a load that stands for one, is over frequency: the coil's own
+    resistance, in series with the resonance of the moving parts (a parallel circuit of
+    `resonance_ohm`, quality `resonance_q`) and with the coil's inductance. The equivalent
+    circuit of Thiele and Small (textbook, from memory)."""
+
+    coil_ohm: float = Field(gt=0.0, le=1e4)
+    resonance_hz: float = Field(gt=1.0, le=2e4)
+    resonance_ohm: float = Field(ge=0.0, le=1e5)
+    resonance_q: float = Field(gt=0.0, le=100.0)
+    coil_h: float = Field(default=0.0, ge=0.0, le=1.0)
 
 
 class Port(Frozen):
@@ -153,6 +168,8 @@ class Port(Frozen):
     cone_m: float | None = Field(default=None, gt=0.0, le=1.0)
     """Radius of the cone whose sound leaves here: it says how sound falls off with distance.
     None: as loud at any distance."""
+    speaker: SpeakerLoad | None = None
+    """Of a speaker or load: its impedance over frequency; None: its ohms at every frequency."""
     stereo: bool = False
     """An output that carries one side of a stereo picture when its partner is used."""
 
@@ -350,8 +367,9 @@ class PassiveStage(Frozen):
     magnetising_h: float | None = Field(default=None, gt=0.0, le=1e6)
     trim_ohm: float | None = Field(default=None, gt=0.0, le=1e9)
     pad_ohm: float | None = Field(default=None, gt=0.0, le=1e9)
-    """An attenuator made for this load, ahead of the trim: set to 0 dB it is a wire, and so
-    closed it shows the same ohms in front, whatever it takes away."""
+    """An attenuator made for a load of so many ohms, ahead of the trim: set to 0 dB it is a
+    wire. Whatever it takes away, it takes at every frequency, and shows in front what hangs
+    behind: the amplifier sees its speaker as before."""
     control: str | None = None
     series_out_ohm: float = Field(default=0.0, ge=0.0, le=1e9)
     inverts: bool = False
@@ -527,6 +545,8 @@ class Device(Frozen):
                     "capacitance_pf",
                     "balance",
                     "phantom",
+                    "rated_ohm",
+                    "least_ohm",
                 )
                 if (value := getattr(mode, name)) is not None
             }

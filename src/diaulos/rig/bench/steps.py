@@ -35,6 +35,7 @@ from diaulos.rig.model import (
     PassiveStage,
     Path,
     Port,
+    SignalClass,
     Stage,
 )
 from diaulos.rig.noise import hears_thermal, input_noise
@@ -49,6 +50,7 @@ from diaulos.units import (
     db_to_gain,
     dbu_to_peak_volt,
     dbu_to_volt,
+    gain_to_db,
     ms_to_samples,
     volt_to_dbu,
 )
@@ -282,7 +284,7 @@ class StepMaker:
     def _add_port_limit(self, port: Port, device: Device, path: Path) -> None:
         if port.max_dbu is not None:
             key = (device.id, path.source, path.stages, port.max_dbu)
-            self._add(Limit(dbu_to_peak_volt(port.max_dbu)), "limit", *key)
+            self._add(Limit(dbu_to_peak_volt(port.max_dbu + _rated_db(port))), "limit", *key)
 
     def _cabinet(self, stage: CabinetStage, device: Device) -> Real:
         name = device.word(stage.setting)
@@ -297,6 +299,14 @@ class StepMaker:
                 remedy="Load it again, or choose another cabinet.",
             )
         return cabinet_taps(name, self._rate_hz)
+
+
+def _rated_db(port: Port) -> float:
+    """How much higher than at its rated load a speaker output lies with nothing plugged in: its
+    clip point is meant into that load."""
+    if port.rated_ohm is None or port.signal_class is not SignalClass.SPEAKER:
+        return 0.0
+    return gain_to_db(1.0 + port.impedance_ohm / port.rated_ohm)
 
 
 def speaks(graph: RigGraph, cable: Cable) -> bool:

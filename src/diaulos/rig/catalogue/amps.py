@@ -22,12 +22,16 @@ from diaulos.rig.model import (
     Device,
     FilterStage,
     GainStage,
+    Offset,
     PassiveStage,
     Path,
     Port,
+    PortMode,
     SignalClass,
+    SpeakerLoad,
+    Stage,
 )
-from diaulos.units import power_to_volt, volt_to_dbu
+from diaulos.units import gain_to_db, power_to_volt, volt_to_dbu
 
 SENSITIVITY_DB = 97.0
 """Sound level of a guitar speaker 1 m in front of it at 1 W; representative, from memory."""
@@ -36,6 +40,30 @@ PASCAL_DB = 94.0
 SOUND_OHM = 400.0
 CONES_M = {"open-one": 0.13, "closed-two": 0.13, "closed-four": 0.13, "bass-fifteen": 0.165}
 """Radius of the moving cone of a twelve-inch and a fifteen-inch speaker; representative."""
+
+
+VALVE_OHM = 16.0
+"""Of a valve amplifier at its 8-ohm tap: twice its load, little feedback; representative."""
+TRANSISTOR_OHM = 0.05
+TAPS_OHM = (4, 8, 16)
+MODEL_LOSS_DB = gain_to_db(1.0 + 0.5 / 8.0)
+"""What the stand-in amplifiers' levels were set with between themselves and 8 ohms."""
+BEHIND_VALVES = GainStage(gain_db=gain_to_db(1.0 + VALVE_OHM / 8.0) - MODEL_LOSS_DB)
+"""What a model's volts are meant at its load: the source behind is so much more."""
+SPEAKERS = {
+    "open-one": SpeakerLoad(coil_ohm=6.6, resonance_hz=80.0, resonance_ohm=45.0, resonance_q=5.0,
+                            coil_h=0.0008),
+    "closed-two": SpeakerLoad(coil_ohm=6.6, resonance_hz=105.0, resonance_ohm=50.0,
+                              resonance_q=4.0, coil_h=0.0008),
+    "closed-four": SpeakerLoad(coil_ohm=6.6, resonance_hz=115.0, resonance_ohm=50.0,
+                               resonance_q=4.0, coil_h=0.0008),
+    "bass-fifteen": SpeakerLoad(coil_ohm=6.8, resonance_hz=50.0, resonance_ohm=35.0,
+                                resonance_q=4.0, coil_h=0.0016),
+}  # fmt: skip
+"""Of 8 ohms nominal: about 8 ohms at 400 Hz. Representative, from memory."""
+LOAD = SpeakerLoad(coil_ohm=6.6, resonance_hz=110.0, resonance_ohm=42.0, resonance_q=4.0,
+                   coil_h=0.0008)  # fmt: skip
+"""Of a reactive load; representative."""
 
 
 def sound_db(sensitivity_db: float, ohm: float) -> float:
@@ -53,7 +81,8 @@ def valve_amp(
     voice: str = "tideline",
     loop: bool = False,
 ) -> Device:
-    """A valve amplifier with a speaker output for 8 ohms."""
+    """A valve amplifier with a speaker output that has taps for 4, 8 and 16 ohms. Its source
+    impedance is twice the tap's: with a speaker it rises at the resonance and in the treble."""
     return _amp(device_id, type_id, name, power_w, voice, valve=True, loop=loop)
 
 
@@ -85,14 +114,31 @@ def _amp(
 ) -> Device:
     rated = 8.0
     most = volt_to_dbu(power_to_volt(power_w, rated))
+    ohm = VALVE_OHM if valve else TRANSISTOR_OHM
+    taps = [(str(tap), volt_to_dbu(power_to_volt(power_w, float(tap))) - most)
+            for tap in TAPS_OHM] if valve else []  # fmt: skip
     ports = [
         instrument_in("in", "Input", max_dbu=16.0),
-        port("speaker", "Speaker output", OUT, Connector.TS, SignalClass.SPEAKER,
-             0.5 if valve else 0.05, max_dbu=most, power_w=power_w, rated_ohm=rated,
-             least_ohm=rated / 2.0, bridged=bridged),
+        port("speaker", "Speaker output", OUT, Connector.TS, SignalClass.SPEAKER, ohm,
+             max_dbu=most, power_w=power_w, rated_ohm=rated, least_ohm=rated / 2.0,
+             bridged=bridged,
+             modes=tuple(
+                 PortMode(when=(("tap", tap),), impedance_ohm=ohm * float(tap) / rated,
+                          max_add_db=more, rated_ohm=float(tap), least_ohm=float(tap) / 2.0)
+                 for tap, more in taps if float(tap) != rated
+             )),
     ]  # fmt: skip
-    paths = [Path(source="in", target="speaker", stages=(AmpStage(),))]
+    behind = BEHIND_VALVES.model_copy(
+        update={"offsets": tuple(Offset(when=(("tap", tap),), db=more) for tap, more in taps)}
+    )
+    stages: tuple[Stage, ...] = (AmpStage(), behind) if valve else (AmpStage(),)
+    paths = [Path(source="in", target="speaker", stages=stages)]
     settings: list[Choice | Control] = list(amp_knobs(voice))
+    if valve:
+        settings.append(
+            switch("tap", "Speaker tap", "8", *((tap, f"{tap} \N{GREEK CAPITAL LETTER OMEGA}")
+                                               for tap, _ in taps))
+        )  # fmt: skip
     if loop:
         ports += [
             port("send", "Effects send", OUT, Connector.TS, SignalClass.LINE, 600.0, max_dbu=12.0),
@@ -101,10 +147,10 @@ def _amp(
         ]  # fmt: skip
         settings.append(switch("loop", "Effects loop", "off"))
         paths = [
-            Path(source="in", target="speaker", stages=(AmpStage(),), when=(("loop", "off"),)),
+            Path(source="in", target="speaker", stages=stages, when=(("loop", "off"),)),
             Path(source="in", target="send", stages=(GainStage(gain_db=6.0, noise_dbu=-90.0),),
                  printed=True),
-            Path(source="return", target="speaker", stages=(AmpStage(),), when=(("loop", "on"),)),
+            Path(source="return", target="speaker", stages=stages, when=(("loop", "on"),)),
         ]  # fmt: skip
     if di:
         ports.append(
@@ -136,7 +182,7 @@ def reactive_load(device_id: str = "load_box", power_w: float = 100.0) -> Device
         name="8-ohm load box",
         type="reactive_load",
         ports=(
-            _speaker_in(8.0, power_w),
+            _speaker_in(8.0, power_w, LOAD),
             port("line", "Line output", OUT, Connector.XLR, SignalClass.LINE, 200.0, max_dbu=20.0,
                  balance=Balance.CROSS_COUPLED, ground="line", phantom_harms=True),
             port("plain", "Line output without cabinet", OUT, Connector.TRS, SignalClass.LINE,
@@ -192,7 +238,7 @@ def attenuator(device_id: str = "attenuator", power_w: float = 60.0) -> Device:
             ),
         ),
         settings=(knob("quieter", "Attenuation", -12.0, -30.0, 0.0, 3.0),),
-        notes="representative; a network of resistors that wants its speaker",
+        notes="representative; it wants its speaker, which the amplifier goes on seeing",
     )  # fmt: skip
 
 
@@ -210,7 +256,7 @@ def cabinet(device_id: str = "cabinet", *, speakers: int = 1, bass: bool = False
         name=words,
         type="bass_cabinet" if bass else f"cabinet{speakers}",
         ports=(
-            _speaker_in(8.0, power),
+            _speaker_in(8.0, power, SPEAKERS[voice]),
             port("link", "Parallel link", OUT, Connector.TS, SignalClass.SPEAKER, 0.01),
             port("sound", "Sound in front", OUT, Connector.AIR, SignalClass.SOUND, SOUND_OHM,
                  ground="", cone_m=CONES_M[voice]),
@@ -247,10 +293,10 @@ def series_link(device_id: str = "series") -> Device:
     )
 
 
-def _speaker_in(ohm: float, power_w: float) -> Port:
+def _speaker_in(ohm: float, power_w: float, speaker: SpeakerLoad | None = None) -> Port:
     """It does not clip here; it burns."""
     return port("speaker", "Speaker input", IN, Connector.TS, SignalClass.SPEAKER, ohm,
-                power_w=power_w)  # fmt: skip
+                power_w=power_w, speaker=speaker)  # fmt: skip
 
 
 _MICS: dict[str, tuple[str, float, float, float, bool, bool]] = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from diaulos.rig.catalogue.amps import BEHIND_VALVES, LOAD, VALVE_OHM
 from diaulos.rig.catalogue.parts import cable
 from diaulos.rig.model import (
     AdcStage,
@@ -195,11 +196,12 @@ def combo_amp(device_id: str = "amp", name: str = "18 W combo", voice: str = "ti
                 direction=OUT,
                 connector=Connector.TS,
                 signal_class=SignalClass.SPEAKER,
-                impedance_ohm=0.5,
+                impedance_ohm=VALVE_OHM,
                 max_dbu=33.0,
+                rated_ohm=8.0,
             ),
         ),
-        paths=(Path(source="in", target="speaker", stages=(AmpStage(),)),),
+        paths=(Path(source="in", target="speaker", stages=(AmpStage(), BEHIND_VALVES)),),
         settings=tuple(knobs),
         valve=True,
         notes="representative",
@@ -230,6 +232,7 @@ def load_box(device_id: str = "load_box") -> Device:
                 connector=Connector.TS,
                 signal_class=SignalClass.SPEAKER,
                 impedance_ohm=8.0,
+                speaker=LOAD,
             ),
             Port(
                 id="line",

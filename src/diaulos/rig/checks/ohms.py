@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 
 from diaulos.rig.graph import RigGraph
-from diaulos.rig.model import AdcStage, DacStage, Device, Offset, PassiveStage, PortRef
+from diaulos.rig.model import AdcStage, DacStage, Device, Offset, PassiveStage, Port, PortRef
 
 HZ = 1000.0
 OPEN_OHM = 1e12
@@ -31,7 +31,7 @@ def input_ohm(graph: RigGraph, ref: PortRef, seen: frozenset[str] = frozenset())
     through = [p for p in paths if all(isinstance(s, PassiveStage) for s in p.stages)]
     total: complex = 1.0 / OPEN_OHM
     if len(through) < len(paths) or not through:
-        total += 1.0 / plug.port.impedance_ohm
+        total += 1.0 / own_ohm(plug.port)
         total += 2j * math.pi * HZ * plug.port.capacitance_pf * 1e-12
     for path in through:
         behind: complex = 1.0 / OPEN_OHM
@@ -48,14 +48,21 @@ def input_ohm(graph: RigGraph, ref: PortRef, seen: frozenset[str] = frozenset())
     return 1.0 / total
 
 
+def own_ohm(port: Port) -> complex:
+    """An input by itself, at 1 kHz: its ohms, or its loudspeaker's coil and moving parts."""
+    if port.speaker is None:
+        return port.impedance_ohm
+    one = port.speaker
+    detune = one.resonance_q * (HZ / one.resonance_hz - one.resonance_hz / HZ)
+    moving = one.resonance_ohm * (1.0 - 1j * detune) / (1.0 + detune**2)
+    return one.coil_ohm + 2j * math.pi * HZ * one.coil_h + moving
+
+
 def _seen_into(stage: PassiveStage, device: Device, load: complex) -> complex:
     load = load + stage.series_out_ohm
     if stage.trim_ohm is not None:
         ratio = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
         load = beside(load, ratio * stage.trim_ohm) + (1.0 - ratio) * stage.trim_ohm
-    if stage.pad_ohm is not None and device.number(stage.control):
-        ratio = 10.0 ** (-abs(device.number(stage.control)) / 20.0)
-        load = beside(load, stage.pad_ohm * ratio / (1.0 - ratio)) + stage.pad_ohm * (1.0 - ratio)
     load = load * stage.turns_ratio**2
     if stage.magnetising_h is not None:
         load = beside(load, 2j * math.pi * HZ * stage.magnetising_h)

@@ -233,18 +233,19 @@ def _pad_of(plug: Plug) -> PassiveStage | None:
 def _attenuated(
     plug: Plug, pad: PassiveStage, behind: tuple[float, list[Load]]
 ) -> tuple[float, list[Load]]:
-    """An attenuator and the speakers behind it: it takes what they do not get."""
+    """An attenuator and the speakers behind it: it takes what they do not get, and shows the
+    amplifier their ohms. Without them its own resistors are left, unless it is a wire."""
     load, speakers = behind
-    through, across = pad_ohms(pad.pad_ohm or 8.0, plug.device.number(pad.control))
-    if load == float("inf") and across == float("inf"):
-        return float("inf"), []
-    beside = 1.0 / (1.0 / load + 1.0 / across)
-    total = through + beside
-    passed = beside / total * beside / load
+    passed = 10.0 ** (-abs(plug.device.number(pad.control)) / 10.0)
+    if load == float("inf"):
+        through, across = pad_ohms(pad.pad_ohm or 8.0, plug.device.number(pad.control))
+        if across == float("inf"):
+            return float("inf"), []
+        return through + across, [Load(plug, through + across, 1.0)]
     loads = [Load(one.plug, one.ohm, passed * one.share) for one in speakers]
     if passed < 1.0:
-        loads.insert(0, Load(plug, total, 1.0 - passed))
-    return total, loads
+        loads.insert(0, Load(plug, load, 1.0 - passed))
+    return load, loads
 
 
 def _together(parts: list[tuple[float, list[Load]]]) -> tuple[float, list[Load]]:
