@@ -24,11 +24,15 @@ from diaulos.errors import (
 )
 from diaulos.rig.bench import BenchFaults
 from diaulos.rig.catalogue import reamp_rig
+from diaulos.rig.catalogue.amps import LOAD, VALVE_OHM
 from diaulos.rig.course import Course, reamp_course
+from diaulos.rig.flow import speaker_ohm
 from diaulos.rig.model import PortRef
 from diaulos.session.edits import set_device_setting
 from diaulos.session.model import MatchTarget, Session
+from diaulos.signal.convolve import convolve_long
 from diaulos.signal.delay import find_alignment
+from diaulos.signal.fir import minimum_phase
 from diaulos.signal.peaks import true_peak_dbtp
 from diaulos.storage.audiofile import audio_info, resampled
 from diaulos.storage.folder import SessionFolder
@@ -70,6 +74,16 @@ def audio_files(folder: SessionFolder) -> set[str]:
     return {path.name for path in (folder.path / "audio").iterdir()}
 
 
+def into_the_load(volts: np.ndarray) -> np.ndarray:
+    """The rise of a valve amplifier's volts where its load's impedance rises: Z / (Z + R)."""
+
+    def gain(freqs: np.ndarray) -> np.ndarray:
+        z = speaker_ohm(LOAD, np.maximum(freqs, 15.0))
+        return np.abs(z / (z + VALVE_OHM))
+
+    return convolve_long(volts, minimum_phase(gain, float(RATE), max_taps=4096))[: volts.size]
+
+
 @pytest.mark.parametrize(
     ("take", "rig"), [(GUITAR_TAKE, "rig01"), (GUITAR_TAKE, "rig02"), (BASS_TAKE, "rig03")]
 )
@@ -89,6 +103,7 @@ def test_what_is_measured_is_the_truth_of_the_loop(
     scale = outcome.plan.send.full_scale_dbu
     volts = di * db_to_gain(scale) * np.sqrt(2.0 * 0.6)
     clean = through_amp(volts, amp.word("voice"), outcome.rig.device("load_box").word("cabinet"))
+    clean = into_the_load(clean)
     lag = find_alignment(di, clean, RATE)
     buffers = 2 * BUFFERS_EACH_WAY * BLOCK_FRAMES
     wanted = stream._bench.latency_samples + buffers + lag.delay_samples
