@@ -15,12 +15,13 @@ from diaulos.circuit.loading import Load, curves_db, noise_v
 from diaulos.errors import EditError, InputError, RigError
 from diaulos.rig import changes
 from diaulos.rig.bench import BenchFaults, RigBench
-from diaulos.rig.bench.processors import SLIP_SAMPLES, Hum, Slip
+from diaulos.rig.bench.processors import SLIP_SAMPLES, Slip, Tones
 from diaulos.rig.catalogue.types import TYPES, make
 from diaulos.rig.checks import Context, run_checks
 from diaulos.rig.course import trace
 from diaulos.rig.fits import joined, misfit_of, partners
 from diaulos.rig.graph import RigGraph
+from diaulos.rig.ground import HUM_HARMONICS
 from diaulos.rig.layout import lay_out
 from diaulos.rig.mending import insert
 from diaulos.rig.model import AdcStage, Choice, Direction, PortRef, Rig
@@ -43,6 +44,10 @@ from support import NOON, RATE
 BENCH = BenchAudio()
 
 AGREE_DB = 0.1
+
+
+def hum_lines(mains_hz: float) -> tuple[tuple[float, float], ...]:
+    return tuple((mains_hz * n, part) for n, part in HUM_HARMONICS)
 
 
 def port(text: str) -> PortRef:
@@ -216,7 +221,7 @@ def test_another_rate_slips_and_a_wrong_format_is_silent() -> None:
 def test_slip_and_hum_do_not_depend_on_blocks() -> None:
     rng = np.random.default_rng(4)
     noise = rng.standard_normal(5000)
-    for processor in (Slip(44.1 / 48.0), Slip(1.00005), Hum(1e-3, 50.0, RATE)):
+    for processor in (Slip(44.1 / 48.0), Slip(1.00005), Tones(1e-3, hum_lines(50.0), RATE)):
         whole, _ = processor.process(noise, processor.initial_state())
         state, parts = processor.initial_state(), []
         for n in range(0, noise.size, 97):
@@ -300,7 +305,7 @@ def test_a_ground_loop_hums_in_the_sound_and_an_isolator_ends_it(mains_hz: float
 
 
 def test_hum_has_the_rms_that_it_is_given() -> None:
-    out, _ = Hum(2e-3, 60.0, RATE).process(np.zeros(RATE), 0)
+    out, _ = Tones(2e-3, hum_lines(60.0), RATE).process(np.zeros(RATE), 0)
     assert float(np.sqrt(np.mean(out**2))) == pytest.approx(2e-3, rel=1e-3)
 
 

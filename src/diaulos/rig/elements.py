@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Active, Point, Segment, cut
-from diaulos.rig.ground import HUM_HARMONICS, is_exposed, loop_hum_v
+from diaulos.rig.ground import ground_noises
 from diaulos.rig.model import (
     DIGITAL_CLASSES,
     AdcStage,
@@ -349,15 +349,13 @@ def _loop_hum(course: Course, segment: Segment) -> list[NoiseSource]:
     graph = course.graph
     found: list[NoiseSource] = []
     for leg in course.legs[segment.source.leg : segment.load.leg]:
-        cable = leg.cable
-        if cable is None or cable.id not in graph.loop_cables:
+        if leg.cable is None:
             continue
-        if is_exposed(cable, graph.source(cable).port, graph.target(cable).port):
-            total = sum(part**2 for _, part in HUM_HARMONICS)
-            power = (loop_hum_v(cable) / ZERO_DBU_V) ** 2
-            lines = tuple((MAINS_HZ * n, power * part**2 / total) for n, part in HUM_HARMONICS)
-            words = f"hum of the ground loop through {cable.label or cable.id}"
-            found.append(NoiseSource(words, "hum", leg.device.id, tones_density(lines)))
+        for noise in ground_noises(graph, leg.cable, MAINS_HZ):
+            total = sum(part**2 for _, part in noise.lines)
+            power = (noise.rms_v / ZERO_DBU_V) ** 2
+            lines = tuple((hz, power * part**2 / total) for hz, part in noise.lines)
+            found.append(NoiseSource(noise.words, noise.kind, leg.device.id, tones_density(lines)))
     return found
 
 

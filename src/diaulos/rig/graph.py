@@ -191,29 +191,59 @@ class RigGraph:
     @cached_property
     def loop_cables(self) -> frozenset[str]:
         """Ids of the cables whose shield lies in a loop through the safety earth."""
+        return frozenset().union(*self._loops) if self._loops else frozenset()
+
+    @cached_property
+    def usb_loop_cables(self) -> frozenset[str]:
+        """Ids of the cables in a loop through the safety earth that runs over USB."""
+        streams = {
+            cable.id
+            for cable, source, _ in self.cables()
+            if source.port.signal_class is SignalClass.STREAM
+        }
+        found = [loop for loop in self._loops if loop & streams]
+        return frozenset().union(*found) if found else frozenset()
+
+    @cached_property
+    def supply_cables(self) -> frozenset[str]:
+        """Ids of the cables between two devices that one supply feeds without isolation: their
+        shield and the supply's common ground close a loop."""
+        fed: dict[str, set[Key]] = defaultdict(set)
+        for _, source, target in self.cables():
+            if source.port.signal_class is SignalClass.POWER:
+                outputs = [p for p in source.device.ports if p.ground == source.port.ground]
+                if len(outputs) > 1:
+                    fed[target.device.id].add((source.device.id, source.port.ground))
+        return frozenset(
+            cable.id
+            for cable, source, target in self.cables()
+            if fed.get(source.device.id, set()) & fed.get(target.device.id, set())
+            and source.port.signal_class is not SignalClass.POWER
+        )
+
+    @cached_property
+    def _loops(self) -> tuple[frozenset[str], ...]:
+        """Groups of cables, each one or several loops through the safety earth."""
         import networkx as nx
 
-        graph = nx.MultiGraph()
+        simple = nx.Graph()
         for device in self.rig.devices:
             if device.earthed:
-                graph.add_edge(EARTH, (device.id, "chassis"), key=("earth", device.id))
+                simple.add_edge(EARTH, (device.id, "chassis"))
         # Two cables side by side make a loop of their own: a node in the middle of each
         # keeps them apart, since the components below know simple graphs only.
-        simple = nx.Graph()
-        for first, second in graph.edges():
-            simple.add_edge(first, second)
         for cable, source, target in self.cables():
             if joins_shields(source.port, target.port, cable):
                 middle = ("cable", cable.id)
                 simple.add_edge((source.device.id, source.port.ground), middle)
                 simple.add_edge(middle, (target.device.id, target.port.ground))
         if EARTH not in simple:
-            return frozenset()
-        looped: set[str] = set()
-        for component in nx.biconnected_components(simple):
-            if EARTH in component and len(component) > 2:
-                looped.update(node[1] for node in component if node[0] == "cable")
-        return frozenset(looped)
+            return ()
+        return tuple(
+            frozenset(node[1] for node in component if node[0] == "cable")
+            for component in nx.biconnected_components(simple)
+            if EARTH in component and len(component) > 2
+        )
 
 
 def joins_shields(source: Port, target: Port, cable: Cable) -> bool:

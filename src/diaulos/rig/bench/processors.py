@@ -13,7 +13,6 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.rig.ground import HUM_HARMONICS
 from diaulos.signal.convolve import BlockConvolver
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
 
@@ -127,11 +126,11 @@ class Delay:
 
 
 @dataclass(frozen=True)
-class Hum:
-    """Mains hum of a ground loop: the mains frequency with odd harmonics, of a given RMS."""
+class Tones:
+    """What a ground carries: lines in Hz with their parts, of a given RMS together."""
 
     rms_v: float
-    mains_hz: float
+    lines: tuple[tuple[float, float], ...]
     rate_hz: float
     latency_samples: float = 0.0
 
@@ -140,11 +139,11 @@ class Hum:
 
     def process(self, block: Real, state: int) -> tuple[Real, int]:
         time = (state + np.arange(block.size)) / self.rate_hz
-        scale = self.rms_v * np.sqrt(2.0 / sum(part**2 for _, part in HUM_HARMONICS))
-        hum = np.zeros(block.size)
-        for order, part in HUM_HARMONICS:
-            hum += part * np.sin(2.0 * np.pi * self.mains_hz * order * time + order)
-        return block + scale * hum, state + block.size
+        scale = self.rms_v * np.sqrt(2.0 / sum(part**2 for _, part in self.lines))
+        sound = np.zeros(block.size)
+        for order, (hz, part) in enumerate(self.lines):
+            sound += part * np.sin(2.0 * np.pi * hz * time + 2 * order + 1)
+        return block + scale * sound, state + block.size
 
 
 SLIP_SAMPLES = 64

@@ -14,11 +14,11 @@ from numpy.typing import NDArray
 
 from diaulos.circuit.network import Complex
 from diaulos.errors import RigError
-from diaulos.rig.bench.processors import ColouredHiss, Filter, Hiss, Hum, Limit, Processor, Slip
+from diaulos.rig.bench.processors import ColouredHiss, Filter, Hiss, Limit, Processor, Slip, Tones
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Active, Point, Segment, cut
 from diaulos.rig.graph import RigGraph
-from diaulos.rig.ground import is_exposed, loop_hum_v
+from diaulos.rig.ground import ground_noises
 from diaulos.rig.model import (
     DIGITAL_CLASSES,
     AdcStage,
@@ -198,12 +198,11 @@ class StepMaker:
             return
         graph = self._course.graph
         for leg in self._course.legs[segment.source.leg : segment.load.leg]:
-            cable = leg.cable
-            if cable is None or cable.id not in graph.loop_cables:
+            if leg.cable is None:
                 continue
-            if is_exposed(cable, graph.source(cable).port, graph.target(cable).port):
-                hum = Hum(loop_hum_v(cable), self._faults.mains_hz, self._rate_hz)
-                self._add(hum, "hum", *key, cable.id)
+            for noise in ground_noises(graph, leg.cable, self._faults.mains_hz):
+                tones = Tones(noise.rms_v, noise.lines, self._rate_hz)
+                self._add(tones, noise.words, *key, leg.cable.id)
 
     def _add_digital_faults(self, segment: Segment, key: tuple[str, ...]) -> None:
         cable = self._course.legs[segment.source.leg].cable

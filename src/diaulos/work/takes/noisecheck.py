@@ -82,13 +82,60 @@ class Attempt:
         return max((row.noise.floor_a_dbfs for row in self.rows), default=LOWEST_DB)
 
 
+LEAST_SPREAD_DB = 0.5
+"""How far two listens of the same thing differ at least, in five seconds; common practice, no
+source."""
+
+
+def _sum_dbfs(attempt: Attempt) -> float:
+    """The sum of all tracks' A-weighted powers."""
+    return 10.0 * float(np.log10(sum(10.0 ** (row.noise.floor_a_dbfs / 10.0)
+                                     for row in attempt.rows) + 1e-30))  # fmt: skip
+
+
+def spread_db(attempts: tuple[Attempt, ...]) -> float:
+    """How far listens of one and the same thing differ: the largest difference between attempts
+    of one label, or what five seconds can tell at least."""
+    by_label: dict[str, list[float]] = {}
+    for one in attempts:
+        by_label.setdefault(one.label.strip().casefold(), []).append(_sum_dbfs(one))
+    return max([LEAST_SPREAD_DB, *(max(v) - min(v) for v in by_label.values())])
+
+
 def best_attempt(attempts: tuple[Attempt, ...]) -> Attempt | None:
-    """The quietest: by the sum of all tracks' A-weighted powers."""
+    """The quietest, by the sum of all tracks' A-weighted powers; None for a tie: where others
+    that were labelled otherwise are no further off than repeated listens are from each other."""
+    if not attempts:
+        return None
+    ranked = sorted(attempts, key=_sum_dbfs)
+    first = ranked[0]
+    others = [
+        one for one in ranked[1:]
+        if one.label.strip().casefold() != first.label.strip().casefold()
+        and {r.track for r in one.rows} == {r.track for r in first.rows}
+    ]  # fmt: skip
+    if others and _sum_dbfs(others[0]) - _sum_dbfs(first) <= spread_db(attempts):
+        return None
+    return first
 
-    def power(attempt: Attempt) -> float:
-        return float(sum(10.0 ** (row.noise.floor_a_dbfs / 10.0) for row in attempt.rows))
 
-    return min(attempts, key=power, default=None)
+def check_file(path: str, samples: NDArray[np.floating], rate_hz: float, label: str) -> Attempt:
+    """A silence, or the quiet spans of a recording, from a file: no course is known of it."""
+    noise = analyse_noise(samples, rate_hz)
+    cause, remedy = "", ""
+    if noise.hum and noise.hum_dbfs > noise.hiss_dbfs + HUM_MATTERS_DB:
+        cause, remedy = "Mains hum.", "Listen on the bench or at the input to find where."
+    elif noise.bus_tones and noise.bus_dbfs > noise.hiss_dbfs - 6.0:
+        cause, remedy = BUS_WORDS
+    track = PortRef(device="file", port=path)
+    row = NoiseRow(track, path, "", noise, None, LOWEST_DB, cause, remedy, None)
+    return Attempt(label, (row,))
+
+
+BUS_WORDS = (
+    "Tones of a digital bus: they come over a ground or a supply.",
+    "Try a USB isolator or a filter on the USB ground, another outlet, another supply.",
+)
 
 
 def changes_since(first: Attempt, other: Attempt) -> dict[PortRef, NoiseChange]:
@@ -147,33 +194,53 @@ def check_noise(
     recorder.stop_when(should_stop)
     recorder.run()
     diagrams = {one.track: one.diagram for one in levels_of(session, rig.id)}
-    loops = report.graph.loop_cables
+    loops, supplies = report.graph.loop_cables, report.graph.supply_cables
     rows = []
     for one, sink in zip(armed, sinks, strict=True):
         samples = np.concatenate(sink.blocks) if sink.blocks else np.zeros(1, np.float32)
         diagram = diagrams.get(one.port)
-        rows.append(_row(one, analyse_noise(samples, float(rate)), diagram, loops))
+        rows.append(_row(one, analyse_noise(samples, float(rate)), diagram, loops, supplies))
     return Attempt(label, tuple(rows))
 
 
-def _row(one: Armed, noise: Noise, diagram: LevelDiagram | None, loops: frozenset[str]) -> NoiseRow:
+def _row(
+    one: Armed,
+    noise: Noise,
+    diagram: LevelDiagram | None,
+    loops: frozenset[str],
+    supplies: frozenset[str],
+) -> NoiseRow:
     unavoidable = LOWEST_DB
     full = gate = None
     if diagram is not None:
         full = diagram.converter.place.full_scale_dbu
         # Hum is not unavoidable: the budget without it.
-        total = sum(10.0 ** (share.dbfs / 10.0) for share in diagram.budget if share.kind != "hum")
+        own = [share for share in diagram.budget if share.kind not in ("hum", "bus")]
+        total = sum(10.0 ** (share.dbfs / 10.0) for share in own)
         unavoidable = 10.0 * float(np.log10(total)) if total > 0.0 else LOWEST_DB
         gate = gate_threshold_dbfs(noise, min(0.0, diagram.track.peak) - QUIETEST_UNDER_DB)
-    cause, remedy = _cause(one, noise, unavoidable, loops)
+    cause, remedy = _cause(one, noise, unavoidable, loops, supplies)
     return NoiseRow(one.port, one.name, one.tap, noise, full, unavoidable, cause, remedy, gate)
 
 
-def _cause(one: Armed, noise: Noise, unavoidable: float, loops: frozenset[str]) -> tuple[str, str]:
+def _cause(
+    one: Armed,
+    noise: Noise,
+    unavoidable: float,
+    loops: frozenset[str],
+    supplies: frozenset[str],
+) -> tuple[str, str]:
     """The likely cause of what stands out, and its remedy; nothing where nothing does."""
     if noise.hum and noise.hum_dbfs > noise.hiss_dbfs + HUM_MATTERS_DB:
         legs = one.plan.course.legs if one.plan.course is not None else ()
+        shared = [leg for leg in legs if leg.cable is not None and leg.cable.id in supplies]
         looped = [leg for leg in legs if leg.cable is not None and leg.cable.id in loops]
+        if shared and not looped:
+            device = shared[0].device.name
+            return (
+                f"Ripple of the supply that {device} shares with the pedal behind it.",
+                "Feed each pedal by an isolated output of its own.",
+            )
         if looped:
             device = looped[0].device.name
             return (
@@ -192,10 +259,7 @@ def _cause(one: Armed, noise: Noise, unavoidable: float, loops: frozenset[str]) 
             "Never lift a safety earth.",
         )
     if noise.bus_tones and noise.bus_dbfs > noise.hiss_dbfs - 6.0:
-        return (
-            "Tones of a digital bus: they come over a ground or a supply.",
-            "Try a USB isolator or a filter on the USB ground, another outlet, another supply.",
-        )
+        return BUS_WORDS
     if noise.processor:
         what = "Tones that sweep" if noise.processor == "sweeping" else "Hiss that is chopped"
         return (

@@ -253,6 +253,7 @@ NOISE_TIPS = {
     "source": "Electronics of the instrument",
     "amp": "Input noise of the amplifier × its gain at rest",
     "hum": "Mains hum, planned at 50 Hz",
+    "bus": "Tones of a computer's bus, over a USB ground",
     "dither": "3/12 LSB² re a full-scale sine",
 }
 

@@ -9,13 +9,21 @@ from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.figures import number, typeset
-from diaulos.work.takes.noisecheck import LABELS, Attempt, NoiseRow, best_attempt, changes_since
+from diaulos.work.takes.noisecheck import (
+    LABELS,
+    Attempt,
+    NoiseRow,
+    best_attempt,
+    changes_since,
+    spread_db,
+)
 
 
 class NoisePanel(QWidget):
     """Shows attempts; asks for another."""
 
     check_asked = Signal(str)
+    file_asked = Signal(str)
     left = Signal()
 
     def __init__(self) -> None:
@@ -26,6 +34,12 @@ class NoisePanel(QWidget):
         self.listen = QPushButton("Listen for 5 s (H)")
         self.listen.setProperty("main", "true")
         self.listen.clicked.connect(lambda: self.check_asked.emit(self.label.currentText()))
+        self.file = QPushButton("A file\N{HORIZONTAL ELLIPSIS}")
+        self.file.setToolTip(
+            "The silence in a recording: hum, bus tones and hiss of its quiet spans, beside the "
+            "other attempts."
+        )
+        self.file.clicked.connect(lambda: self.file_asked.emit(self.label.currentText()))
         self.back = QPushButton("Back (S)")
         self.back.clicked.connect(self.left)
         self.tried = Table("Attempts", ("Attempt", "Loudest, dBFS A"), 0, {1: 130})
@@ -45,6 +59,7 @@ class NoisePanel(QWidget):
         top = QHBoxLayout()
         top.addWidget(self.listen)
         top.addWidget(self.label)
+        top.addWidget(self.file)
         top.addStretch(1)
         top.addWidget(self.back)
         column = QVBoxLayout(self)
@@ -58,10 +73,10 @@ class NoisePanel(QWidget):
     def add(self, attempt: Attempt) -> None:
         """Another attempt; its label gets a number where it was tried before."""
         self.attempts = (*self.attempts, attempt)
-        best = best_attempt(self.attempts)
+        best = best_attempt(self.attempts) if len(self.attempts) > 1 else None
         rows = []
         for index, one in enumerate(self.attempts):
-            mark = " (best)" if one is best and len(self.attempts) > 1 else ""
+            mark = " (best)" if one is best else ""
             level = one.worst_a_dbfs
             rows.append(
                 (
@@ -93,6 +108,12 @@ class NoisePanel(QWidget):
         lines = [f"{row.name}: {row.cause} {row.remedy}" for row in attempt.rows if row.cause]
         if not lines:
             lines = ["Nothing stands out: what is left is what the devices must have."]
+        if len(self.attempts) > 1 and best_attempt(self.attempts) is None:
+            spread = spread_db(self.attempts)
+            lines.append(
+                f"None is best: the quietest differ by less than {spread:.1f} dB, as repeated "
+                "listens do."
+            )
         if index > 0:
             first = self.attempts[0]
             names = {row.track: row.name for row in attempt.rows}

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import (
-    QWidget,
-)
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QWidget
 
 from diaulos.app.jobs import Job
 from diaulos.app.views.takes.board import BoardRow
@@ -16,9 +16,13 @@ from diaulos.rig.model import PortRef
 from diaulos.session import edits
 from diaulos.session.instrument import IntonationReading
 from diaulos.work.instruments.tuning import instrument_on, keep_intonation, track_to_tune
+from diaulos.work.measuring import read_mono
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.takes.noisecheck import Attempt, check_noise
+from diaulos.work.takes.noisecheck import Attempt, check_file, check_noise
 from diaulos.work.takes.ready import Armed, Condition
+
+MOST_NOISE_S = 120.0
+"""So much of a file is looked at."""
 
 
 class Ready:
@@ -171,6 +175,27 @@ class TakesTuning(TakesKeeping):
         if self._page is not self.noise:
             self.toggle_noise()
         self.check_noise(self.noise.label.currentText())
+
+    def ask_noise_file(self, label: str) -> None:
+        """Ask for a file whose silence is looked at."""
+        path, _ = QFileDialog.getOpenFileName(
+            self, "A silence, or a recording", "", "Audio (*.wav *.flac)"
+        )
+        if path:
+            self.check_noise_file(Path(path), label)
+
+    def check_noise_file(self, path: Path, label: str) -> None:
+        """A file as another attempt."""
+        files = self._services.files
+
+        def work(progress: Progress, cancel: CancelToken) -> Attempt:
+            progress(0.2, "Looking at the silence")
+            source = files.open(path)
+            count = min(source.frames, int(MOST_NOISE_S * source.rate_hz))
+            samples = read_mono(source, count=count)
+            return check_file(path.name, samples, float(source.rate_hz), label)
+
+        self._jobs.start(Job("Noise of a file", work, self.noise.add, self.problem.emit))
 
     def check_noise(self, label: str) -> None:
         """Another attempt."""

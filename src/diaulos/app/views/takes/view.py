@@ -92,6 +92,7 @@ class TakesView(TakesTuning):
         self.player.problem.connect(self.problem)
         self.player.range_changed.connect(self._say)
         self.noise.check_asked.connect(self.check_noise)
+        self.noise.file_asked.connect(self.ask_noise_file)
         self.noise.left.connect(self.toggle_noise)
         self.tuner.left.connect(self.toggle_tuner)
         self.tuner.problem.connect(self.problem)
