@@ -198,6 +198,14 @@ def monitoring(direct: str, software: str, buffer: str = "64") -> Rig:
     )
 
 
+def on_stage() -> Rig:
+    """A modeler's XLR output into somebody's desk."""
+    rig = build("modeler-analog", "r1")
+    rig = rig.model_copy(update={"devices": (*rig.devices, make("stage_desk", "desk"))})
+    ends = PortRef(device="modeler", port="xlr_l"), PortRef(device="desk", port="in1")
+    return joined(rig, *ends)
+
+
 CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
     "speaker-into-input": (
         lambda: replugged(template("hybrid"), "amp.speaker", "load_box.speaker", "interface.in2"),
@@ -463,6 +471,7 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
         lambda: template("modeler-analog", ("interface", "direct", "on")),
         lambda: build("modeler-analog", "r1"),
     ),
+    "ask-mic-or-line": (on_stage, lambda: build("modeler-analog", "r1")),
     "software-late": (
         lambda: monitoring("off", "on", "1024"),
         lambda: monitoring("off", "on", "64"),
@@ -483,7 +492,8 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
 
 
 BY_HAND = {
-    "amp-without-cabinet", "attenuator-without-speaker", "di-impedance", "dry-tap-changed",
+    "amp-without-cabinet", "ask-mic-or-line", "attenuator-without-speaker", "di-impedance",
+    "dry-tap-changed",
     "instrument-into-mic", "inverted-courses", "late-track", "load-impedance", "load-power",
     "long-unbalanced", "more-conversions", "no-course", "no-dry-di", "no-supply", "one-leg",
     "own-send", "passive-di-loss", "shared-supply", "too-few-inputs", "two-amps",

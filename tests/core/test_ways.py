@@ -15,10 +15,11 @@ from diaulos.rig.catalogue.types import make
 from diaulos.rig.checks import Context, run_checks
 from diaulos.rig.fits import joined
 from diaulos.rig.graph import RigGraph
-from diaulos.rig.model import PortRef
+from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.modes import mode_sum
 from diaulos.rig.printed import set_printed
 from diaulos.rig.templates import build
+from diaulos.rig.trackplan import plan_tracks
 from diaulos.rig.ways import Way, sentence, ways_into
 from diaulos.storage.folder import SessionFolder
 
@@ -117,8 +118,6 @@ def test_one_sum_for_a_wrong_mode_is_what_the_plan_gives() -> None:
     levels = []
     for one in (rig, other):
         by_rig = RigGraph(one, graph.sources, tone=True)
-        from diaulos.rig.trackplan import plan_tracks
-
         levels.append(next(p.unclipped_dbfs for p in plan_tracks(by_rig)
                            if p.track == found("guitar")[1][0].track))  # fmt: skip
     quieter = levels[1] - levels[0]
@@ -175,3 +174,55 @@ def test_ways_from_the_shell(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     assert any(d.type == "passive_di" for d in held.rig().devices)
     assert main([*asked, "--apply", "99"]) == 1
     assert main(["ways", where, "--from", "guitar", "--into", "interface.in1"]) == 1
+
+
+def desk_rig() -> Rig:
+    rig = build("modeler-analog", "r")
+    rig = rig.model_copy(
+        update={
+            "devices": (*rig.devices, make("stage_desk", "desk")),
+            "cables": tuple(c for c in rig.cables if "interface" not in (c.source.device,
+                                                                        c.target.device)),
+            "tracks": (),
+        }
+    )  # fmt: skip
+    return joined(joined(rig, ref("modeler.xlr_l"), ref("desk.in1")), ref("desk.rec1"),
+                  ref("computer.track1"))  # fmt: skip
+
+
+def test_the_engineer_is_asked_for_mic_or_line_with_what_each_gives() -> None:
+    rig = desk_rig()
+    found = next(one for one in run_checks(Context(RigGraph(rig))) if one.id == "ask-mic-or-line")
+    peaks = []
+    for word in ("mic", "line"):
+        plans = plan_tracks(RigGraph(rig.with_setting("modeler", "xlr_level", word)))
+        peaks.append(next(level.peak for plan in plans for level in plan.levels
+                          if level.point.port.id == "xlr_l"))  # fmt: skip
+    assert peaks[1] - peaks[0] == pytest.approx(30.0, abs=0.1)
+    assert f"microphone {peaks[0]:.0f} dBu, line {peaks[1]:.0f} dBu" in found.consequence
+
+
+@pytest.mark.parametrize(
+    ("scope", "moved"),
+    [("all", {"out_l", "xlr_l"}), ("jacks", {"out_l"}), ("xlr", {"xlr_l"}), ("none", set())],
+)
+def test_an_output_knob_acts_on_what_it_is_set_to(scope: str, moved: set[str]) -> None:
+    """Seen: one knob for all outputs."""
+    rig = build("modeler-analog", "r").with_setting("modeler", "knob_scope", scope)
+    rig = joined(rig, ref("modeler.xlr_l"), ref("interface.in2"))
+    rig = joined(rig, ref("interface.rec2"), ref("computer.track8"))
+    levels = []
+    for value in (-6.0, -16.0):
+        plans = plan_tracks(RigGraph(rig.with_setting("modeler", "output", value)))
+        levels.append({level.point.port.id: level.peak for plan in plans for level in plan.levels
+                       if level.point.port.id in ("out_l", "xlr_l")})  # fmt: skip
+    for port in ("out_l", "xlr_l"):
+        by = levels[1][port] - levels[0][port]
+        assert by == pytest.approx(-10.0 if port in moved else 0.0, abs=0.01)
+    start = "guitar"
+    turned = rig.with_setting("modeler", "output", -16.0)
+    got = [heard(RigGraph(one), start) for one in (rig, turned)]
+    tracks = {"out_l": "track2", "xlr_l": "track8"}
+    for port, track in tracks.items():
+        by = next(got[1][t] - got[0][t] for t in got[0] if t.port == track)
+        assert by == pytest.approx(-10.0 if port in moved else 0.0, abs=0.3), "in the sound too"

@@ -505,7 +505,7 @@ def _dac_elements(active: Active, stage: DacStage, number: int) -> list[Element]
     full = dac_full_scale_dbu(stage, device)
     if number:
         found.append(Read(_inner(active, "output", f"{device.name}: output converter", full)))
-    if stage.control is None:
+    if stage.control is None or not device.acts(stage):
         found.append(Gain(full))
     else:
         control = stage.control

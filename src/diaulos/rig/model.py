@@ -329,6 +329,8 @@ class DacStage(Frozen):
     latency_samples: float = Field(ge=0.0)
     noise_dbu: float = -100.0
     control: str | None = None
+    control_off: When = ()
+    """Positions of switches in any of which the control does not act on this output."""
     offsets: tuple[Offset, ...] = ()
     """Added to the full scale."""
     measured: tuple[Measured, ...] = Field(default=(), max_length=1000)
@@ -455,6 +457,7 @@ def _named(stage: Stage) -> tuple[set[str], set[str]]:
             words |= _switches(stage.measured)
         case DacStage():
             words |= _switches(stage.offsets) | _switches(stage.measured)
+            words |= {name for name, _ in stage.control_off}
         case PassiveStage():
             pass
         case _:
@@ -590,6 +593,12 @@ class Device(Frozen):
         if not isinstance(setting, Choice):
             raise RigError(f"{setting.name} of {self.name} is not a choice.", where=self.id)
         return setting.value
+
+    def acts(self, stage: DacStage) -> bool:
+        """Whether an output's control acts on it as the switches stand."""
+        return stage.control is not None and not any(
+            self.word(setting) == value for setting, value in stage.control_off
+        )
 
     def with_setting(self, setting_id: str, value: float | str) -> Device:
         """This device with one control or choice set; RigError when it does not allow it."""

@@ -319,7 +319,7 @@ def dac_full_scale_dbu(stage: DacStage, device: Device) -> float:
     -------
     dBu.
     """
-    gain = device.number(stage.control)
+    gain = device.number(stage.control) if device.acts(stage) else 0.0
     nominal = stage.full_scale_dbu + offset_db(stage.offsets, device)
     return nominal + gain + measured_error_db(stage.measured, device, gain, nominal, 1.0)
 

@@ -46,6 +46,10 @@ FULL_SCALE_DBU = 12.0
 """What reaches 0 dBFS at the instrument input with the pad off."""
 PAD_DB = 9.0
 PROCESSING_MS = 1.4
+KNOB_SCOPES: tuple[tuple[str, str], ...] = (
+    ("jacks", "out"), ("xlr", "xlr"), ("phones", "phones"), ("none", "-"),
+)  # fmt: skip
+"""What the output knob can be made to act on alone, and how those ports begin."""
 OUT_DBU = 12.0
 
 _IN = AdcStage(
@@ -120,9 +124,9 @@ def modeler(device_id: str = "modeler", *, floor: bool = True) -> Device:
         ),
     ]  # fmt: skip
     for played, target in (("usb_play1", "out_l"), ("usb_play2", "out_r")):
-        paths.append(Path(source=played, target=target, stages=(_output_stage(),)))
+        paths.append(Path(source=played, target=target, stages=(_output_stage(target),)))
     if not floor:
-        paths.append(Path(source="usb_play1", target="phones", stages=(_output_stage(),)))
+        paths.append(Path(source="usb_play1", target="phones", stages=(_output_stage("phones"),)))
     return Device(
         id=device_id,
         kind="modeler",
@@ -163,6 +167,9 @@ def modeler(device_id: str = "modeler", *, floor: bool = True) -> Device:
                    ("line", "Line")),
             knob("return_level", "Return level", 0.0, -6.0, 18.0),
             knob("output", "Output knob", -6.0, -40.0, 0.0, noted=-6.0),
+            switch("knob_scope", "Output knob acts on", "all", ("all", "All outputs"),
+                   ("jacks", "Jack outputs"), ("xlr", "XLR outputs"),
+                   ("phones", "Headphones"), ("none", "No output")),
             *amp_knobs("tideline"),
         ),
         mixer=True,
@@ -229,6 +236,9 @@ def _output_stage(target: str = "out_l") -> DacStage:
         latency_samples=30.7,
         noise_dbu=-94.0,
         control="output",
+        control_off=tuple(
+            ("knob_scope", scope) for scope, ports in KNOB_SCOPES if not target.startswith(ports)
+        ),
         offsets=(
             (Offset(when=(("xlr_level", "mic"),), db=-30.0),)
             if target.startswith("xlr")

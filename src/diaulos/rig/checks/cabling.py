@@ -321,6 +321,48 @@ def switch_unlike(context: Context) -> Iterator[Finding]:
         )
 
 
+@check(
+    "ask-mic-or-line",
+    Severity.NOTE,
+    looks_for="an output with a microphone and a line position, plugged into somebody's desk",
+    why="the engineer there knows which of the two the desk is set for",
+)
+def ask_mic_or_line(context: Context) -> Iterator[Finding]:
+    for cable, source, target in context.graph.cables():
+        if target.device.kind != "desk" or source.port.signal_class not in AUDIO_CLASSES:
+            continue
+        given = _each_gives(context, source)
+        if len(given) < 2:
+            continue
+        told = ", ".join(f"{word.lower()} {peak:.0f} dBu" for word, peak in given)
+        yield Finding(
+            "ask-mic-or-line",
+            Severity.NOTE,
+            at_cable(context.graph, cable),
+            f"Ask the engineer: mic or line? {source.port.name} can give either.",
+            f"Its peaks are, by its switch: {told}.",
+            "Set both ends alike.",
+            cable=cable.id,
+            port=source.ref,
+        )
+
+
+def _each_gives(context: Context, source: Plug) -> list[tuple[str, float]]:
+    """What an output gives in its microphone and its line position: words and peak in dBu."""
+    found = []
+    for wanted in (MIC, LINE):
+        switch = class_switch(source, wanted)
+        if switch is None:
+            continue
+        setting = source.device.setting(switch[0])
+        rig = context.rig.with_setting(source.device.id, *switch)
+        peak = Context(context.graph.of(rig)).peak_at(Plug(rig.device(source.device.id),
+                                                           source.port))  # fmt: skip
+        if peak is not None and isinstance(setting, Choice):
+            found.append((dict(setting.options).get(switch[1], switch[1]), peak))
+    return found
+
+
 # --- what an instrument is loaded with ---
 
 

@@ -558,7 +558,7 @@ def _calibrated_at(graph: RigGraph, device: Device, setting: Control) -> list[fl
         if not graph.out_of.get((device.id, path.target)):
             continue
         for stage in path.stages:
-            if isinstance(stage, DacStage) and stage.control == setting.id:
+            if isinstance(stage, DacStage) and stage.control == setting.id and device.acts(stage):
                 for one in stage.measured:
                     if device.holds(one.when):
                         found[one.made_at].append(one.gain_db)

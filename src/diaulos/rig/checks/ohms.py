@@ -90,7 +90,8 @@ def clip_dbu(device: Device, port_id: str, limit: float | None) -> float | None:
 def full_scale(stage: AdcStage | DacStage, device: Device, way: float) -> float:
     """dBu at 0 dBFS as it is printed, moved by what a calibration found. `way` is what a dB of
     gain does to it."""
-    gain = knob(device, stage.control)
+    acts = isinstance(stage, AdcStage) or device.acts(stage)
+    gain = knob(device, stage.control) if acts else 0.0
     printed = stage.full_scale_dbu + switched(stage.offsets, device)
     known: dict[float, float] = {}
     for one in stage.measured:
