@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 import truth
 from test_cli import run, run_json
 
@@ -39,7 +40,7 @@ from diaulos.session.model import Session, Take, Track
 from diaulos.signal.strength import measure_strength
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import dbu_to_peak_volt, gain_to_db
-from diaulos.wiring import new_session
+from diaulos.wiring import ExternalAudio, new_session, resampled
 from diaulos.work.blocks import write_all
 from diaulos.work.instruments.strength import Strum, store_strum, strength_reading
 from diaulos.work.ports import FileNotes
@@ -48,6 +49,7 @@ from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import instrument_source, look_at, rig_graph
 from diaulos.work.rigs.rendering import PLAYER_LOAD, recorded_gain
 from diaulos.work.rigs.stored import stored_of
+from diaulos.work.takes.impulses import import_impulse, load_impulses
 from diaulos.work.takes.planned import check_take, heard_gain_edit
 from support import NOON, RATE
 
@@ -403,3 +405,36 @@ def test_a_stored_strum_goes_before_a_take(tmp_path: Path) -> None:
     plan = next(one for one in plan_tracks(graph) if one.tap == "di")
     # As strong as the strum measured, through the same load.
     assert plan.levels[0].peak == pytest.approx(strum.strength.peak_dbfs + 20.0, abs=0.2)
+
+
+def test_a_brought_cabinet_is_planned_as_it_is_played(tmp_path: Path) -> None:
+    """Seen: an impulse response that a person brought counted as flat, levelled at 1 kHz."""
+    rng = np.random.default_rng(5)
+    # A dark, uneven box: 2 kHz of treble, a bump at 180 Hz.
+    taps = rng.normal(size=2_000) * np.exp(-np.arange(2_000) / 90.0)
+    taps = np.convolve(taps, np.exp(-np.arange(400) / 25.0) * np.cos(2 * np.pi * 180 / RATE
+                                                                   * np.arange(400)))  # fmt: skip
+    path = tmp_path / "box.wav"
+    soundfile.write(path, 0.5 * taps / np.abs(taps).max(), RATE, subtype="FLOAT")
+    folder, session = new_session(tmp_path / "s.diaulos", rate_hz=RATE)
+    outcome = import_impulse(
+        path, session, store=folder, files=ExternalAudio(), resample=resampled, clock=lambda: NOON
+    )
+    session = outcome.edit(session)
+    rig = build("hybrid", "r1").with_setting("loader", "cabinet", outcome.impulse.file)
+    session = session.model_copy(update={"rigs": (rig,), "current_rig": "r1"})
+    impulses = load_impulses(session, folder)
+    graph = rig_graph(session, rig, stored_of(session, folder))
+    plan = next(p for p in plan_tracks(graph) if p.tap == "cabinet")
+    source = source_of(graph, graph.devices["guitar"])
+    assert source is not None
+    volts = strum_volts(source, PLAYER_LOAD, float(RATE))
+    bench = RigBench(graph, "guitar", float(RATE), BenchFaults(seed=3), impulses,
+                     recorded_gain(source, PLAYER_LOAD))  # fmt: skip
+    sound = bench.process(np.concatenate([volts, np.zeros(RATE // 4)]))[plan.track]
+    got = gain_to_db(float(np.abs(sound).max()))
+    assert got == pytest.approx(min(0.0, plan.unclipped_dbfs), abs=DRIVEN_DB)
+    flat = plan_tracks(RigGraph(rig, graph.sources))
+    taken = next(p for p in flat if p.tap == "cabinet").unclipped_dbfs
+    assert abs(taken - got) > 2.0, "what it was before"
+    folder.close()

@@ -420,8 +420,11 @@ class _Elements(StageReader[list[Element]]):
 
     def cabinet(self, stage: CabinetStage) -> list[Element]:
         name = self.active.leg.device.word(stage.setting)
+        brought = self.course.graph.cabinets.get(name)
+        if brought is not None:
+            return self._shaped(np.maximum(brought.power(GRID_HZ), 1e-18), brought.power)
         if name.endswith(".wav"):
-            return []  # a brought response is levelled at 1 kHz when it is loaded
+            return []  # nobody read it: taken as flat
         exact = partial(_cabinet_at, name)
         return self._shaped(_cabinet_power(stage, name), None if name == "none" else exact)
 

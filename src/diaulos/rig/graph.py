@@ -14,6 +14,9 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from diaulos.rig.excerpt import Sent
 from diaulos.rig.model import (
     Cable,
@@ -56,6 +59,20 @@ class Plug:
         return f"{self.device.name}, {self.port.name}"
 
 
+class Brought:
+    """A brought cabinet's response over frequency: its taps, and the rate that they are at."""
+
+    def __init__(self, taps: NDArray[np.float64], rate_hz: float) -> None:
+        count = 1 << max(14, int(taps.size - 1).bit_length())
+        self._power = np.square(np.abs(np.fft.rfft(taps, count)))
+        self._step_hz = rate_hz / count
+
+    def power(self, freqs_hz: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Its power gain at any frequencies."""
+        at = np.arange(self._power.size) * self._step_hz
+        return np.asarray(np.interp(freqs_hz, at, self._power))
+
+
 class RigGraph:
     """The rig's devices, ports, cables and paths by what they are asked for."""
 
@@ -66,13 +83,16 @@ class RigGraph:
         sent: Sent | None = None,
         *,
         tone: bool = False,
+        cabinets: Mapping[str, Brought] | None = None,
     ) -> None:
         """`tone`: a sine at 1 kHz is played in place of music, where a person compares with a
-        meter."""
+        meter. `cabinets` are the impulse responses that a person brought, by the name that the
+        rig has for them."""
         self.rig, self.tone = rig, tone
         self.sources = dict(sources or {})
         self.sent = sent
         """What a played track holds; None where nobody says."""
+        self.cabinets = dict(cabinets or {})
         self.kept: dict[str, Any] = {}
         """What was worked out for this graph and does not change."""
         self.devices = {device.id: device for device in rig.devices}
@@ -101,7 +121,7 @@ class RigGraph:
 
     def of(self, rig: Rig) -> RigGraph:
         """Another rig with the same instruments and the same stored track."""
-        return RigGraph(rig, self.sources, self.sent, tone=self.tone)
+        return RigGraph(rig, self.sources, self.sent, tone=self.tone, cabinets=self.cabinets)
 
     def has(self, ref: PortRef) -> bool:
         """Whether there is such a port: a planned track may name one that has gone."""

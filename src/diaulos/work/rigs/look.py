@@ -117,7 +117,7 @@ def rig_graph(
 ) -> RigGraph:
     """A rig with the session's instruments in it, and what is stored of their playing; `tone`: a
     sine at 1 kHz in its place."""
-    return RigGraph(rig, played_sources(session, rig, stored), tone=tone)
+    return RigGraph(rig, played_sources(session, rig, stored), tone=tone, cabinets=stored.cabinets)
 
 
 def look_at(session: Session, rig_id: str = "", stored: Stored = NOTHING_STORED) -> RigReport:

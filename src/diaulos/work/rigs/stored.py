@@ -18,6 +18,7 @@ from diaulos.circuit.loading import Load, curves_db
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import DiaulosError
 from diaulos.rig.excerpt import EXCERPT_S, RATE_HZ, Excerpt, excerpt_of
+from diaulos.rig.graph import Brought
 from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import SIMULATED, Session, Take
 from diaulos.signal.convolve import convolve_long
@@ -35,9 +36,11 @@ KEPT = 32
 
 @dataclass(frozen=True)
 class Stored:
-    """Excerpts by the id of their instrument."""
+    """Excerpts by the id of their instrument, and the cabinets that a person brought by the name
+    that rigs have for them."""
 
     excerpts: Mapping[str, Excerpt] = field(default_factory=dict)
+    cabinets: Mapping[str, Brought] = field(default_factory=dict)
 
 
 NOTHING_STORED = Stored()
@@ -80,7 +83,36 @@ def stored_of(session: Session, store: SessionStore | None) -> Stored:
             excerpt = _newest_take(session, store, one)
         if excerpt is not None:
             found[one.id] = excerpt
-    return Stored(found)
+    return Stored(found, _cabinets(session, store))
+
+
+MOST_IMPULSE_S = 4.0
+_CABINETS: OrderedDict[tuple[object, ...], Brought] = OrderedDict()
+_CABINETS_LOCK = threading.Lock()
+
+
+def _cabinets(session: Session, store: SessionStore) -> dict[str, Brought]:
+    """The session's own cabinets, read once. One that cannot be read is left out: playing says
+    so, and the plan takes it as flat."""
+    found: dict[str, Brought] = {}
+    for impulse in session.impulses:
+        try:
+            source = store.open_audio(impulse.file)
+            key = (session.id, impulse.file, source.frames, source.rate_hz)
+            with _CABINETS_LOCK:
+                known = _CABINETS.get(key)
+            if known is None:
+                count = min(source.frames, int(MOST_IMPULSE_S * source.rate_hz))
+                taps = read_span(source, 0, count).astype(np.float64)
+                known = Brought(taps, float(source.rate_hz))
+                with _CABINETS_LOCK:
+                    _CABINETS[key] = known
+                    while len(_CABINETS) > KEPT:
+                        _CABINETS.popitem(last=False)
+        except DiaulosError:
+            continue
+        found[impulse.file] = known
+    return found
 
 
 def _strum(
