@@ -607,3 +607,10 @@ def test_the_volume_knob_shows_a_curve(shown: InstrumentsView, opened: Desk) -> 
     assert tuple(line.db) == rolled.curve_db
     assert f"{abs(rolled.treble_db):.1f} dB" in shown.drive.roll.text()
     assert "2 to 6 kHz" in shown.drive.roll.text()
+
+
+def test_the_page_says_whose_figures_the_stage_has(shown: InstrumentsView, opened: Desk) -> None:
+    shown.show_trims()
+    assert "typed here" in shown.trims.stage_note.text()
+    with_modeler(opened)
+    assert opened.document.session.rig("rigx").name in shown.trims.stage_note.text()

@@ -24,7 +24,7 @@ from diaulos.figures import level, number
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
-from diaulos.session.tone_stage import stage_of
+from diaulos.session.tone_stage import placed, stage_of
 from diaulos.work.instruments.strength import strength_warnings
 from diaulos.work.instruments.trims import TrimRow
 
@@ -133,6 +133,10 @@ class TrimsPage(QWidget):
                 row.addWidget(widget)
             row.addStretch(1)
             rows.addLayout(row)
+        self.stage_note = TextLabel()
+        self.stage_note.setProperty("role", "muted")
+        self.stage_note.setWordWrap(True)
+        rows.addWidget(self.stage_note)
         return rows
 
     def show_all(
@@ -141,6 +145,12 @@ class TrimsPage(QWidget):
         """Show every instrument, and the readings of the chosen one."""
         self._session, self._instrument = session, instrument
         stage = stage_of(session)
+        found = placed(session)
+        self.stage_note.setText(
+            f"It is a device of {found.rig.name}: name, trim, pad and figures are its own."
+            if found is not None
+            else "The recording rig has no device with an input trim: these figures are typed here."
+        )
         for widget, value in (
             (self.full_scale, stage.full_scale_dbu), (self.target, session.target_peak_dbfs),
         ):  # fmt: skip
