@@ -75,6 +75,9 @@ REPRESENTATIVE: dict[str, PlayedSource] = {
         noise_dbu=-98.0,
         strings=USUAL_STRINGS["bass"],
     ),
+    # What sounds in the air: 0 dBu stands for 1 Pa at 1 m, so a peak of 100 dB there is 6 dB.
+    "voice": PlayedSource("Voice", Active(1.0), 6.0, "voice", strings=(45, 50, 55, 57)),
+    "acoustic": PlayedSource("Acoustic guitar", Active(1.0), 2.0, "acoustic"),
     "piezo": PlayedSource("Piezo", Piezo(1e-9), 2.0, "piezo", max_dbu=10.0, noise_dbu=-110.0),
 }
 """Representative, from memory."""

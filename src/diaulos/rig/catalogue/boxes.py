@@ -32,6 +32,8 @@ from diaulos.rig.model import (
 from diaulos.rig.sources import INSTRUMENT
 
 REPRESENTATIVE = "representative"
+SOURCES_M = {"voice": 0.03, "acoustic": 0.1}
+"""Radius of a mouth, and of a sound board's loud part: how sound falls off close to it."""
 
 
 def instrument(device_id: str = "instrument", family: str = "guitar") -> Device:
@@ -51,6 +53,27 @@ def instrument(device_id: str = "instrument", family: str = "guitar") -> Device:
                    options=(("", "Representative"),)),
             switch("family", "Family", family, *words.items()),
         ),
+    )  # fmt: skip
+
+
+def sounding(device_id: str = "voice", family: str = "voice") -> Device:
+    """A voice or an acoustic instrument: it sounds in the air, for a microphone in front of it."""
+    words = {"voice": "Voice", "acoustic": "Acoustic guitar"}
+    return Device(
+        id=device_id,
+        kind=INSTRUMENT,
+        name=words[family],
+        type=family,
+        ports=(
+            port("sound", "Sound in front", OUT, Connector.AIR, SignalClass.SOUND, 400.0,
+                 ground="", cone_m=SOURCES_M[family]),
+        ),
+        settings=(
+            Choice(id="instrument", name="Instrument", value="", open_ended=True,
+                   options=(("", "Representative"),)),
+            switch("family", "Family", family, *words.items()),
+        ),
+        notes=REPRESENTATIVE,
     )  # fmt: skip
 
 

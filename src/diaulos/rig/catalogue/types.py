@@ -27,6 +27,8 @@ def _types() -> dict[str, DeviceType]:
             ("guitar", partial(boxes.instrument, family="guitar")),
             ("bass", partial(boxes.instrument, family="bass")),
             ("piezo", partial(boxes.instrument, family="piezo")),
+            ("voice", partial(boxes.sounding, family="voice")),
+            ("acoustic", partial(boxes.sounding, family="acoustic")),
         )),
         ("Recording", (
             ("computer", interfaces.computer),

@@ -21,6 +21,7 @@ from diaulos.rig.model import (
     PlannedTrack,
     PortRef,
     Rig,
+    SignalClass,
 )
 from diaulos.rig.polarity import inverting, is_inverted
 
@@ -180,6 +181,8 @@ def no_dry_di(context: Context) -> Iterator[Finding]:
     for (group, source), courses in groups.items():
         if any(course.tap == "di" for course in courses):
             continue
+        if all(_sounds_in_air(course) for course in courses):
+            continue  # a voice has no other way in than by a microphone
         if any(leg.device.kind == "desk" for course in courses for leg in course.legs):
             continue  # played on a stage, for the audience that is there
         names = ", ".join(context.track_name(c.track) for c in courses)
@@ -193,6 +196,11 @@ def no_dry_di(context: Context) -> Iterator[Finding]:
             port=courses[0].track,
             track=courses[0].track,
         )
+
+
+def _sounds_in_air(course: Course) -> bool:
+    start = course.start.exit
+    return start is not None and start.signal_class is SignalClass.SOUND
 
 
 @check(
