@@ -11,7 +11,7 @@ import pytest
 
 from diaulos.errors import RigError
 from diaulos.rig import changes
-from diaulos.rig.course import Course, trace
+from diaulos.rig.course import Course, trace, trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.calibration import (
     CalibrationPoint,
@@ -363,3 +363,13 @@ def test_too_many_switches_are_refused() -> None:
     graph = RigGraph(with_control(course.rig, "drive", "level", step=0.02))
     with pytest.raises(RigError, match="too many to try"):
         solve(trace(graph, graph.tracks[1]), Aim(free_tone=True))
+
+
+def test_neither_a_speaker_tap_nor_an_instruments_trim_is_turned_for_a_level() -> None:
+    for name in ("hybrid", "three-tones", "modeler-digital", "amp-in-loop"):
+        graph = RigGraph(build(name, "r"))
+        for traced in trace_all(graph):
+            if traced.course is None:
+                continue
+            free = [one for one in settings_on(traced.course, free_tone=True) if not one.kept]
+            assert not {one.ref.setting for one in free} & {"tap", "input_trim"}

@@ -9,6 +9,7 @@ from diaulos.rig.checks.registry import Context, Finding, Severity, check, set_m
 from diaulos.rig.course import Course, Leg, trace
 from diaulos.rig.graph import Plug
 from diaulos.rig.model import AmpStage, Cable, CableKind, Choice, Control, PortRef, Rig
+from diaulos.rig.tone_place import TRIM
 from diaulos.rig.trackplan import PlannedLevel, course_levels
 
 STRAIGHT_M = 3.0
@@ -140,7 +141,7 @@ def _ways(
     for ahead in course.legs[1 : course.legs.index(leg)]:
         plug = Plug(ahead.device, ahead.device.ports[0])
         for setting in ahead.device.settings[:MOST_TRIES]:
-            if isinstance(setting, Control) and setting.unit == "dB":
+            if isinstance(setting, Control) and setting.unit == "dB" and setting.id != TRIM:
                 value = setting.nearest(setting.value + less)
                 if value > setting.value:
                     yield plug, setting, value, setting.step

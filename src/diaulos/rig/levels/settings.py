@@ -28,6 +28,7 @@ from diaulos.rig.model import (
     SignalClass,
     Stage,
 )
+from diaulos.rig.tone_place import TRIM
 
 Values = Mapping[SettingRef, float | str]
 
@@ -174,6 +175,8 @@ def settings_on(
 def _kept(one: CourseSetting, locks: set[SettingRef], free_tone: bool) -> str:
     if one.ref in locks:
         return "locked"
+    if one.ref.setting == TRIM:
+        return "the instrument's trim: set in Instruments"
     if isinstance(one.setting, Control) and one.setting.noted is not None:
         return "it scales every output together"
     if one.ahead_of_amp and not free_tone:
@@ -257,9 +260,22 @@ def _switch(
 ) -> None:
     """A switch that changes levels but not the way: one that does is another course."""
     setting = device.setting(name)
+    if name in _load_switches(device):
+        return  # an output's tap goes by the load that is plugged in, not by a level
     if isinstance(setting, Choice) and name not in paths_read and not setting.open_ended:
         if all(one[0].id != name for one in found):
             found.append((setting, Role.SWITCH, at_entry, ahead))
+
+
+def _load_switches(device: Device) -> set[str]:
+    """Switches that make an output fit for another load."""
+    return {
+        name
+        for port in device.ports
+        for mode in port.modes
+        if mode.rated_ohm is not None
+        for name, _ in mode.when
+    }
 
 
 def with_values(course: Course, values: Values) -> Course:
