@@ -7,7 +7,14 @@ device nothing turns by itself: what has to be set is said, and whether it was i
 from __future__ import annotations
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QBoxLayout,
+    QHBoxLayout,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
@@ -39,6 +46,8 @@ class InHand(QWidget):
         self.box.activated.connect(self._on_choose)
         self.task = TextLabel()
         self.task.setWordWrap(upright)
+        if not upright:  # a long name is cut before it widens the window
+            self.task.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.done = QPushButton("Done")
         self.done.setToolTip("It is set on the device. Takes remember that.")
         self.done.setAccessibleName("The trim is set")
@@ -55,10 +64,15 @@ class InHand(QWidget):
         first.addWidget(self.box, 1 if upright else 0)
         second.addWidget(self.done)
         second.addWidget(self.undone)
-        second.addStretch(1)
+        if upright:
+            second.addStretch(1)
         whole.addLayout(first)
-        whole.addWidget(self.task)
-        whole.addLayout(second)
+        if upright:
+            whole.addWidget(self.task)
+            whole.addLayout(second)
+        else:
+            whole.addLayout(second)
+            whole.addWidget(self.task, 1)
 
     def show_session(self, session: Session, writable: bool) -> None:
         """Show what is plugged in, without asking for anything."""

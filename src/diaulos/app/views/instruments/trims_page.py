@@ -83,6 +83,7 @@ class TrimsPage(QWidget):
         self.readings = QListWidget()
         self.readings.setAccessibleName("Readings of the chosen instrument")
         self.readings.setMaximumHeight(110)
+        self.readings.setMinimumHeight(48)
         self.readings.setWordWrap(True)
         self.readings.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         column.addWidget(self.readings)

@@ -77,7 +77,9 @@ class TakePlayer(QWidget):
             "exactly. + and \N{MINUS SIGN} zoom, arrows move, Home shows all. M is a mark, C a "
             "clip, G a gap."
         )
-        self.wave.setFixedHeight(132)
+        # As high as it is wanted, lower where the window is.
+        self.wave.setMinimumHeight(92)
+        self.wave.setMaximumHeight(132)
         self.track = combo("Track to see", least=9)
         self.play = QPushButton("Play (P)")
         self.loop = QCheckBox("Loop (L)")
