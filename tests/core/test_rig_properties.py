@@ -276,14 +276,15 @@ def test_monitoring_finds_the_quickest_way(
     graph = RigGraph(rig)
     plan = plan_monitoring(graph, RATE)
     for one in plan.listeners:
-        ways = {
-            (way.kind, way.source_id): way.delay_ms for way in one.ways if way.kind != "playback"
-        }
+        ways: dict[tuple[str, str], float] = {}
+        for way in one.ways:  # every tap and fader has its own; the quickest of a kind comes first
+            if way.kind != "playback":
+                ways.setdefault((way.kind, way.source_id), way.delay_ms)
         assert ways == pytest.approx(slow_ways(graph, one.listener_id))
 
 
 def test_the_quickest_way_is_taken_where_there_are_two() -> None:
-    """Through the slow modeler and beside it: the direct one counts."""
+    """Through the slow modeler and beside it: both are told, the quick one first."""
     patch = Patch("Two ways")
     for type_id, ident in (
         ("guitar", "guitar"), ("passive_splitter", "y"), ("floor_modeler", "modeler"),
@@ -295,5 +296,8 @@ def test_the_quickest_way_is_taken_where_there_are_two() -> None:
     patch.join("mixer.out", "headphones.in")
     rig = Rig(id="r", name="R", devices=tuple(patch.devices.values()), cables=tuple(patch.cables))
     (one,) = plan_monitoring(RigGraph(rig), RATE).listeners
-    assert [way.delay_ms for way in one.ways] == [0.0]
+    assert [way.tap for way in one.ways] == ["di", "modeled"]
+    assert one.ways[0].delay_ms == 0.0
+    assert one.ways[1].delay_ms > 1.0
+    assert one.layered
     assert make("line_mixer", "x").mixer

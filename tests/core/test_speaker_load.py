@@ -57,8 +57,8 @@ def test_a_valve_amplifier_rises_where_its_load_does() -> None:
     wanted = np.abs(z / (z + VALVE_OHM))
     assert got == pytest.approx(wanted, rel=1e-3)
     rise = 20.0 * np.log10(got / got[2])
-    assert rise[1] > 2.5, "at the resonance"
-    assert rise[4] > 2.0, "in the treble"
+    assert rise[1] > 1.2, "at the resonance"
+    assert rise[4] > 0.8, "in the treble"
     rig = build("hybrid", "r")
     amp = rig.device("amp")
     ports = tuple(p.model_copy(update={"impedance_ohm": 0.05}) if p.id == "speaker" else p

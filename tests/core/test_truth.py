@@ -219,9 +219,9 @@ def test_no_pad_is_engaged_to_add_gain_behind_it() -> None:
 
 
 def test_loud_moments_are_above_the_plan_and_can_be_left_room_for() -> None:
-    course = course_of("hybrid", 2)
-    loud = loud_moments_db(course)
-    assert 0.0 < loud < 3.0
+    assert 0.0 < loud_moments_db(course_of("bass", 1)) < 3.0
+    # A driven amplifier into its load: the planned chord is the loudest of all.
+    assert 0.0 <= loud_moments_db(course_of("hybrid", 2)) < 3.0
     dry = course_of("hybrid", 0)
     assert 0.0 <= loud_moments_db(dry) < 1.0
     assert loud_moments_db(course_of("reamp-box", 0)) == 0.0

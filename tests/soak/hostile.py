@@ -49,11 +49,15 @@ def model_sessions() -> list[str]:
 
 
 def _places(data: Any, found: list[tuple[Any, Any]]) -> None:
-    items = data.items() if isinstance(data, dict) else enumerate(data)
-    for key, value in list(items):
-        found.append((data, key))
-        if isinstance(value, (dict, list)):
-            _places(value, found)
+    # Not by calling itself: a mutant may be nested deeper than Python calls.
+    waiting = [data]
+    while waiting:
+        parent = waiting.pop()
+        items = parent.items() if isinstance(parent, dict) else enumerate(parent)
+        for key, value in list(items):
+            found.append((parent, key))
+            if isinstance(value, (dict, list)):
+                waiting.append(value)
 
 
 def session_mutant(texts: list[str], rng: random.Random) -> bytes:

@@ -45,6 +45,8 @@ def turned(rig: Rig, rng: random.Random, share: float) -> Rig:
     """Some knobs turned and switches thrown."""
     for device in rig.devices:
         for setting in device.settings:
+            if setting.id == "rate":
+                continue  # at the wrong speed it is another sound: a fault of its own
             if rng.random() > share:
                 continue
             if isinstance(setting, Control):

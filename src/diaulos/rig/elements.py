@@ -32,6 +32,7 @@ from diaulos.rig.model import (
     FilterStage,
     GainStage,
     PassiveStage,
+    SignalClass,
 )
 from diaulos.rig.noise import StageNoise, hears_thermal, input_noise
 from diaulos.rig.plan import (
@@ -317,10 +318,15 @@ def _segment_elements(course: Course, segment: Segment, noises: bool) -> list[El
         found.append(NoiseSource(f"electronics of {source.name}", "source", device.id, density))
     first = len(found)
     before: Real | None = None
+    last: Point | None = None
     for point, response in segment.responses(GRID_HZ).items():
         power = np.square(np.abs(response))
         ratio = power if before is None else power / np.maximum(before, 1e-300)
-        gain = Gain(_db(ratio[AT_1KHZ]), ratio, inverts=segment.inverts and before is None)
+        exact = _between(segment, point, last)
+        last = point
+        gain = Gain(
+            _db(ratio[AT_1KHZ]), ratio, inverts=segment.inverts and before is None, exact=exact
+        )
         start = start if before is not None else gain
         found.append(gain)
         found.append(Read(_place(course, point, "dBu", point.port.max_dbu), point))
@@ -333,6 +339,22 @@ def _segment_elements(course: Course, segment: Segment, noises: bool) -> list[El
     for noise in (*_thermal(course, segment), *_loop_hum(course, segment)):
         found.insert(first + 1, replace(noise, density=noise.density / back))
     return found
+
+
+def _between(segment: Segment, point: Point, before: Point | None) -> Callable[[Real], Real] | None:
+    """From one point of a loudspeaker's segment to the next, at any frequency: its resonance is
+    narrower than the grid. Others are smooth."""
+    if segment.source.port.signal_class is not SignalClass.SPEAKER:
+        return None
+
+    def power(freqs_hz: Real) -> Real:
+        found = segment.responses(np.maximum(freqs_hz, LOWEST_PLAYED_HZ))
+        here = np.square(np.abs(found[point]))
+        if before is None:
+            return np.asarray(here)
+        return np.asarray(here / np.maximum(np.square(np.abs(found[before])), 1e-300))
+
+    return power
 
 
 def _thermal(course: Course, segment: Segment) -> list[NoiseSource]:

@@ -42,8 +42,8 @@ CONES_M = {"open-one": 0.13, "closed-two": 0.13, "closed-four": 0.13, "bass-fift
 """Radius of the moving cone of a twelve-inch and a fifteen-inch speaker; representative."""
 
 
-VALVE_OHM = 4.0
-"""Of a valve amplifier at its 8-ohm tap, with the usual feedback: half its load; representative."""
+VALVE_OHM = 2.0
+"""Of a valve amplifier at its 8-ohm tap: a quarter of its load, with feedback; representative."""
 TRANSISTOR_OHM = 0.05
 TAPS_OHM = (4, 8, 16)
 MODEL_LOSS_DB = gain_to_db(1.0 + 0.5 / 8.0)
@@ -82,7 +82,8 @@ def valve_amp(
     loop: bool = False,
 ) -> Device:
     """A valve amplifier with a speaker output that has taps for 4, 8 and 16 ohms. Its source
-    impedance is half the tap's: with a speaker it rises at the resonance and in the treble."""
+    impedance is a quarter of the tap's: with a speaker its volts rise at the resonance and in
+    the treble."""
     return _amp(device_id, type_id, name, power_w, voice, valve=True, loop=loop)
 
 
