@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import json
 import random
 import resource
@@ -49,7 +50,6 @@ def model_sessions() -> list[str]:
 
 
 def _places(data: Any, found: list[tuple[Any, Any]]) -> None:
-    # Not by calling itself: a mutant may be nested deeper than Python calls.
     waiting = [data]
     while waiting:
         parent = waiting.pop()
@@ -82,11 +82,12 @@ def session_mutant(texts: list[str], rng: random.Random) -> bytes:
         if what == 0 and isinstance(parent, dict):
             parent.pop(key)
         elif what == 1 and isinstance(parent, dict):
-            parent[rng.choice(["extra", "id", "name", "file", "frames"])] = rng.choice(NASTY)
+            name = rng.choice(["extra", "id", "name", "file", "frames"])
+            parent[name] = copy.deepcopy(rng.choice(NASTY))
         elif what == 2 and isinstance(parent, list):
             parent.extend([parent[key]] * rng.randrange(1, 50))
         else:
-            parent[key] = rng.choice(NASTY)
+            parent[key] = copy.deepcopy(rng.choice(NASTY))
     return json.dumps(data).encode("utf-8", "surrogatepass")
 
 
