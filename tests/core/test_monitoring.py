@@ -81,6 +81,9 @@ def test_what_a_split_player_hears_is_told_side_by_side() -> None:
     heard = {way.tap: way.sides for way in ways(rig)}
     assert heard["di"] == (1,)
     assert [sides for tap, sides in heard.items() if tap != "di"] == [(-1,)]
+    assert not findings(rig, "layered-monitoring"), "an ear each: nothing is laid over anything"
+    centred = rig.with_setting("interface", "pan_in2", 0.0)
+    assert findings(centred, "layered-monitoring")
 
 
 def test_a_digital_input_is_heard_directly_too() -> None:

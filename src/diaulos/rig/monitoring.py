@@ -282,7 +282,7 @@ def _doubled(ways: tuple[Way, ...]) -> tuple[Doubled, ...]:
 
 
 def _layered(ways: tuple[Way, ...]) -> tuple[Layered, ...]:
-    """Where one is heard dry and processed by the same kind of way."""
+    """Where one is heard dry and processed on the same ear, by the same kind of way."""
     found = []
     for kind in ("direct", "software"):
         here = [way for way in ways if way.kind == kind]
@@ -290,8 +290,9 @@ def _layered(ways: tuple[Way, ...]) -> tuple[Layered, ...]:
             own = [way for way in here if way.source_id == source]
             dry = [way for way in own if way.tap in ("di", "printed")]
             wet = [way for way in own if way.tap not in ("di", "printed")]
-            if dry and wet:
-                found.append(Layered(dry[0].source, dry[0], wet[0]))
+            pairs = [(a, b) for a in dry for b in wet if set(a.sides) & set(b.sides)]
+            if pairs:
+                found.append(Layered(pairs[0][0].source, *pairs[0]))
     return tuple(found)
 
 
