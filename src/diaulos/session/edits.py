@@ -90,8 +90,13 @@ def _placed(take: Take, new: Pass) -> Pass:
         return new if new.against is None else new.model_copy(update={"against": None})
     if new.against is not None and new.against.track_id == take.reference:
         return new
+    return new.model_copy(update={"against": _unmeasured(take.reference)})
+
+
+def _unmeasured(track_id: str) -> Against:
+    """What stands for a pass that nobody measured against the reference."""
     refused = "Not measured against it yet: choose the reference again."
-    return new.model_copy(update={"against": Against(track_id=take.reference, refused=refused)})
+    return Against(track_id=track_id, refused=refused)
 
 
 def set_reference(take_id: str, track_id: str, against: Mapping[str, Against]) -> Edit:
@@ -100,11 +105,12 @@ def set_reference(take_id: str, track_id: str, against: Mapping[str, Against]) -
 
     def change(session: Session) -> Session:
         take = session.take(take_id)
+        if track_id:
+            take.track(track_id)
         passes = tuple(
             one.model_copy(
                 update={
-                    "against": against.get(one.id, Against(track_id=take.track(track_id).id,
-                                                           refused="Not measured against it yet."))
+                    "against": against.get(one.id, _unmeasured(track_id))
                     if track_id else None
                 }
             )
