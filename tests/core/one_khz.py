@@ -28,6 +28,7 @@ from diaulos.rig.model import (
     CabinetStage,
     Cable,
     CableKind,
+    CompressorStage,
     DacStage,
     DelayStage,
     Device,
@@ -213,6 +214,12 @@ class _Behind(StageReader[Behind]):
         peak = _amp_peak(self.device, math.sqrt(1.2) * 10.0 ** (into / 20.0))
         most = _db(peak / math.sqrt(1.2))
         return (most - stage.full_out_dbu, "dBFS", None) if model else (most, "dBu", None)
+
+    def compressor(self, stage: CompressorStage) -> Behind:
+        over = self.level - self.device.number("threshold")
+        slope = 1.0 - 1.0 / self.device.number("ratio")
+        back = over if over > 3.0 else max(0.0, over + 3.0) ** 2 / 12.0  # a knee of 6 dB
+        return self.level - slope * back, self.unit, None
 
     def cabinet(self, stage: CabinetStage) -> Behind:
         name = self.device.word(stage.setting)

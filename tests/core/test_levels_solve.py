@@ -75,7 +75,7 @@ def with_pads(
     switches = [s for s in free if isinstance(s.setting, Choice)]
     gains = [
         s for s in free
-        if isinstance(s.setting, Control) and s.role is Role.GAIN and not s.ahead_of_amp
+        if isinstance(s.setting, Control) and s.role is Role.GAIN and not s.ahead_of
     ]  # fmt: skip
     others = [s for s in free if s not in gains]
     step = max((s.setting.step for s in gains), default=0.0)

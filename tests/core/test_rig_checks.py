@@ -206,6 +206,16 @@ def on_stage() -> Rig:
     return joined(rig, *ends)
 
 
+def held_back(threshold: float) -> Rig:
+    """A guitar through a compressor pedal."""
+    rig = patch(("guitar", "guitar"), ("compressor_pedal", "box"), ("interface4", "interface"),
+                ("computer", "computer"))  # fmt: skip
+    for one, other in (("guitar.out", "box.in"), ("box.out", "interface.in1"),
+                       ("interface.rec1", "computer.track1")):  # fmt: skip
+        rig = joined(rig, port(one), port(other))
+    return rig.with_setting("box", "threshold", threshold)
+
+
 CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
     "speaker-into-input": (
         lambda: replugged(template("hybrid"), "amp.speaker", "load_box.speaker", "interface.in2"),
@@ -449,6 +459,10 @@ CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
     "less-drive": (
         lambda: by_modeler(0.0, "instrument"),
         lambda: by_modeler(0.0, "line"),
+    ),
+    "compressor-idle": (
+        lambda: held_back(20.0),
+        lambda: held_back(-24.0),
     ),
     "attenuator-without-speaker": (
         lambda: without(build("three-tones", "r1"), "attenuator.out", "cabinet.speaker"),

@@ -140,7 +140,7 @@ class _Delay(StageReader[float]):
     def _none(self, stage: Stage) -> float:
         return 0.0
 
-    gain = passive = amp = cabinet = filter = _none
+    gain = passive = amp = compressor = cabinet = filter = _none
 
 
 def stage_delay_ms(stage: Stage, device: Device, rate_hz: float) -> float:

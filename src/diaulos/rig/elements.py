@@ -26,6 +26,7 @@ from diaulos.rig.model import (
     AdcStage,
     AmpStage,
     CabinetStage,
+    CompressorStage,
     DacStage,
     DelayStage,
     Device,
@@ -38,6 +39,7 @@ from diaulos.rig.noise import StageNoise, hears_thermal, input_noise
 from diaulos.rig.plan import (
     PLAN_HZ,
     amp_settings,
+    compressor_settings,
     dac_full_scale_dbu,
     filter_response,
     full_scale_dbu,
@@ -47,6 +49,7 @@ from diaulos.rig.plan import (
 from diaulos.rig.stages import StageReader
 from diaulos.signal.amp import HUM_PARTS, VOICES, AmpSettings, idle_response, peak_output
 from diaulos.signal.cabinet import CABINETS, magnitude
+from diaulos.signal.compressor import CompressorSettings, held_back_db
 from diaulos.signal.weighting import a_weighting_gain
 from diaulos.units import (
     BOLTZMANN_J_PER_K,
@@ -171,10 +174,10 @@ class Knob:
 
 @dataclass(frozen=True, eq=False)
 class Curve:
-    """An amplifier: its settings, a sine's peak behind it for one at its input, and the gain of
-    what is too small to drive it."""
+    """An amplifier or a compressor: its settings, a sine's peak behind it for one at its input,
+    and the gain of what is too small to drive it."""
 
-    settings: AmpSettings
+    settings: AmpSettings | CompressorSettings
     peak: Callable[[float], float]
     idle: Real
 
@@ -426,6 +429,10 @@ class _Elements(StageReader[list[Element]]):
 
     def amp(self, stage: AmpStage) -> list[Element]:
         return _amp_elements(self.active, stage, self.noises)
+
+    def compressor(self, stage: CompressorStage) -> list[Element]:
+        settings = compressor_settings(self.active.leg.device)
+        return [Curve(settings, lambda level: level - held_back_db(settings, level), FLAT)]
 
     def gain(self, stage: GainStage) -> list[Element]:
         device = self.active.leg.device

@@ -392,6 +392,13 @@ class AmpStage(Frozen):
     full_out_dbu: float = 36.0
 
 
+class CompressorStage(Frozen):
+    """What holds loud playing back; its settings are the device's `threshold` (dBu), `ratio`,
+    `attack` and `release` (ms)."""
+
+    kind: Literal["compressor"] = "compressor"
+
+
 class CabinetStage(Frozen):
     """A speaker cabinet as heard by a close microphone, as an impulse response."""
 
@@ -405,6 +412,7 @@ Stage = Annotated[
     | AdcStage
     | PassiveStage
     | AmpStage
+    | CompressorStage
     | CabinetStage
     | FilterStage
     | DelayStage,
@@ -443,6 +451,8 @@ def _named(stage: Stage) -> tuple[set[str], set[str]]:
     match stage:
         case AmpStage():
             return {"voice"}, {"drive", "bass", "mid", "treble", "master"}
+        case CompressorStage():
+            return words, {"threshold", "ratio", "attack", "release"}
         case CabinetStage():
             return {stage.setting}, numbers
         case FilterStage():

@@ -21,6 +21,7 @@ from diaulos.rig.model import (
     AdcStage,
     AmpStage,
     CabinetStage,
+    CompressorStage,
     Control,
     DacStage,
     Device,
@@ -35,6 +36,7 @@ from diaulos.rig.stages import StageReader
 from diaulos.rig.tone_place import TRIM, place_at
 from diaulos.signal.amp import AmpSettings
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
+from diaulos.signal.compressor import CompressorSettings
 from diaulos.units import db_to_gain, dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
 
 PLAN_HZ = 1000.0
@@ -103,7 +105,8 @@ def linear_responses(course: Course, freqs_hz: Real) -> dict[Point, Complex]:
 
     Digital points before the converter are re the played track (a plain ratio); analog
     points are peak volts per unit of digital amplitude; digital points behind the last
-    converter are a plain ratio again. Points behind an amplifier are absent.
+    converter are a plain ratio again. Points behind an amplifier or a compressor
+    are absent.
 
     Parameters
     ----------
@@ -140,7 +143,7 @@ def _active_response(active: Active, freqs_hz: Real) -> Complex | None:
     assert active.leg.path is not None
     total: Complex = np.ones(freqs_hz.shape, complex)
     for stage in active.leg.path.stages:
-        if isinstance(stage, AmpStage):
+        if isinstance(stage, (AmpStage, CompressorStage)):
             return None
         total = total * stage_response(stage, active.leg.device, freqs_hz)
     return total
@@ -159,7 +162,7 @@ class _Response(StageReader[Complex]):
     def _flat(self, stage: Stage) -> Complex:
         return np.full(self.freqs_hz.shape, stage_gain(stage, self.device), complex)
 
-    gain = dac = adc = passive = amp = delay = _flat
+    gain = dac = adc = passive = amp = compressor = delay = _flat
 
     def cabinet(self, stage: CabinetStage) -> Complex:
         name = self.device.word(stage.setting)
@@ -266,7 +269,7 @@ class _PlainGain(StageReader[float]):
         """It has none of its own, or none that is the same at all frequencies and levels."""
         return 1.0
 
-    passive = amp = cabinet = filter = delay = _unity
+    passive = amp = compressor = cabinet = filter = delay = _unity
 
 
 def stage_gain(stage: Stage, device: Device) -> float:
@@ -378,6 +381,26 @@ def amp_settings(device: Device) -> AmpSettings:
         mid=device.number("mid"),
         treble=device.number("treble"),
         master_db=device.number("master"),
+    )
+
+
+def compressor_settings(device: Device) -> CompressorSettings:
+    """The positions of a compressor's controls as its model wants them.
+
+    Parameters
+    ----------
+    device
+        The device, as its knobs and switches stand.
+
+    Returns
+    -------
+    Threshold in dBu, ratio, times in ms.
+    """
+    return CompressorSettings(
+        threshold_dbu=device.number("threshold"),
+        ratio=device.number("ratio"),
+        attack_ms=device.number("attack"),
+        release_ms=device.number("release"),
     )
 
 

@@ -4,9 +4,9 @@ every station.
 Conventions
 - Linear parts only shape the excerpt: what a shape does to its peak is worked out once, by
   playing, and kept by content. Levels then move in dB.
-- An amplifier is played at drives `DRIVE_STEP_DB` apart; between two of them the levels are
-  interpolated. So a gain ahead of it moves what is behind it without playing anew, and the
-  solver goes by the same figures as the plan.
+- An amplifier or a compressor is played at drives `DRIVE_STEP_DB` apart; between two of them the
+  levels are interpolated. So a gain ahead of it moves what is behind it without playing anew, and
+  the solver goes by the same figures as the plan.
 - What a port or converter cuts off is played as cut off.
 - A tone in place of an excerpt (a sine at 1 kHz) is shaped by nothing: its peak is its level.
 """
@@ -30,7 +30,8 @@ from diaulos.rig.course import Course
 from diaulos.rig.elements import AT_1KHZ, GRID_HZ, Curve, Gain
 from diaulos.rig.excerpt import PLANNED_CHORDS, RATE_HZ, Array32, Excerpt, simulated_excerpt
 from diaulos.rig.sources import USUAL_CREST_DB, PlayedSource
-from diaulos.signal.amp import Amplifier, AmpSettings
+from diaulos.signal.amp import AmpSettings
+from diaulos.signal.compressor import CompressorSettings
 from diaulos.signal.fir import minimum_phase
 from diaulos.units import LOWEST_DB, dbu_to_peak_volt, gain_to_db, peak_volt_to_dbu
 
@@ -219,14 +220,14 @@ class Line:
         return Line(branches, typical_shift_db=self.typical_shift_db)
 
     def driven(self, curve: Curve) -> Line:
-        """Behind an amplifier, in dBu on both sides."""
+        """Behind an amplifier or a compressor, in dBu on both sides."""
         if not self.branches:
             return replace(
                 self,
                 tone_peak=curve.peak(self.tone_peak),
                 tone_typical=curve.peak(self.tone_typical),
             )
-        settings = replace(curve.settings, master_db=0.0)
+        settings = curve.settings.without_after()
         found: list[_Branch] = []
         for branch in self.branches:
             into = branch.level + branch.signal.figures(branch.shape).peak_db
@@ -241,7 +242,7 @@ class Line:
                         _driven(branch, settings, at * DRIVE_STEP_DB, branch.weight * weight)
                     )
         line = replace(self, branches=tuple(found), typical_shift_db=0.0)
-        return line.raised(curve.settings.master_db)
+        return line.raised(curve.settings.after_db)
 
     def held(self, ceiling: float | None) -> Line:
         """Behind a port or converter that clips there; a tone is held at its peak."""
@@ -424,17 +425,17 @@ def _padded(samples: Array32) -> Array32:
     return out
 
 
-def _driven(branch: _Branch, settings: AmpSettings, into: float, weight: float) -> _Branch:
-    """A branch through an amplifier at one drive: its level is then what was played."""
+def _driven(
+    branch: _Branch, settings: AmpSettings | CompressorSettings, into: float, weight: float
+) -> _Branch:
+    """A branch through an amplifier or a compressor at one drive: its level is then what was
+    played."""
     key = (branch.signal.key, branch.shape.key, branch.shape.inverts, settings, into)
 
     def amped() -> tuple[Array32, float]:
         sound = branch.signal.through(branch.shape).astype(np.float64)
         sound *= dbu_to_peak_volt(into) / np.max(np.abs(sound))
-        amp = Amplifier(settings, RATE_HZ)
-        out, _ = amp.process(-sound if branch.shape.inverts else sound, amp.initial_state())
-        late = round(amp.latency_samples)
-        out = np.concatenate([out[late:], np.zeros(late)])
+        out = settings.played(-sound if branch.shape.inverts else sound, RATE_HZ)
         peak = float(np.max(np.abs(out)))
         return np.asarray(out / peak, np.float32), peak_volt_to_dbu(peak)
 

@@ -15,6 +15,7 @@ from diaulos.rig.model import (
     AdcStage,
     AmpStage,
     CabinetStage,
+    CompressorStage,
     DacStage,
     DelayStage,
     FilterStage,
@@ -42,6 +43,8 @@ class StageReader(ABC, Generic[T]):
                 return self.passive(stage)
             case AmpStage():
                 return self.amp(stage)
+            case CompressorStage():
+                return self.compressor(stage)
             case CabinetStage():
                 return self.cabinet(stage)
             case FilterStage():
@@ -70,6 +73,10 @@ class StageReader(ABC, Generic[T]):
     @abstractmethod
     def amp(self, stage: AmpStage) -> T:
         """An amplifier, real or modeled."""
+
+    @abstractmethod
+    def compressor(self, stage: CompressorStage) -> T:
+        """What holds loud playing back."""
 
     @abstractmethod
     def cabinet(self, stage: CabinetStage) -> T:

@@ -11,7 +11,7 @@ stage run at 4 or 8 times the sample rate, so that what folds back stays below -
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -133,6 +133,22 @@ class AmpSettings:
             value = getattr(self, name)
             if not 0.0 <= value <= 10.0:
                 raise InputError(f"{name} is {value:g}; it runs from 0 to 10.")
+
+    @property
+    def after_db(self) -> float:
+        """Plain gain behind what is not linear."""
+        return self.master_db
+
+    def without_after(self) -> AmpSettings:
+        """These, without the gain behind."""
+        return replace(self, master_db=0.0)
+
+    def played(self, volts: Real, rate_hz: float) -> Real:
+        """A whole signal through it, without noise or delay."""
+        amp = Amplifier(self, rate_hz)
+        out, _ = amp.process(volts, amp.initial_state())
+        late = round(amp.latency_samples)
+        return np.concatenate([out[late:], np.zeros(late)])
 
 
 @dataclass(frozen=True)

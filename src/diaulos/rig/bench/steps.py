@@ -25,6 +25,7 @@ from diaulos.rig.model import (
     AmpStage,
     CabinetStage,
     Cable,
+    CompressorStage,
     DacStage,
     DelayStage,
     Device,
@@ -39,10 +40,11 @@ from diaulos.rig.model import (
     Stage,
 )
 from diaulos.rig.noise import hears_thermal, input_noise
-from diaulos.rig.plan import amp_settings, filter_response, stage_gain
+from diaulos.rig.plan import amp_settings, compressor_settings, filter_response, stage_gain
 from diaulos.rig.stages import StageReader
 from diaulos.signal.amp import AmpFaults, Amplifier
 from diaulos.signal.cabinet import cabinet_taps
+from diaulos.signal.compressor import Compressor
 from diaulos.signal.fir import minimum_phase
 from diaulos.units import (
     BOLTZMANN_J_PER_K,
@@ -349,6 +351,10 @@ class _StageSteps(StageReader[None]):
 
     def amp(self, stage: AmpStage) -> None:
         self.maker._add_amp(stage, self.device, self.key)
+
+    def compressor(self, stage: CompressorStage) -> None:
+        settings = compressor_settings(self.device)
+        self.maker._add(Compressor(settings, self.maker._rate_hz), "compressor", *self.key)
 
     def cabinet(self, stage: CabinetStage) -> None:
         self.maker._add(Filter(self.maker._cabinet(stage, self.device)), "cabinet", *self.key)

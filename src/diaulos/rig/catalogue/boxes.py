@@ -18,6 +18,7 @@ from diaulos.rig.catalogue.parts import (
 from diaulos.rig.model import (
     Balance,
     Choice,
+    CompressorStage,
     Connector,
     Control,
     Device,
@@ -322,6 +323,42 @@ def pedal(device_id: str = "pedal", *, stereo: bool = False) -> Device:
         settings=tuple(settings),
         notes=REPRESENTATIVE,
     )
+
+
+def compressor(device_id: str = "compressor", *, pedal: bool = False) -> Device:
+    """What holds loud playing back: a pedal, or an outboard one at line level. Its sound belongs
+    to the performance while it is on."""
+    on, off = (("bypass", "on"),), (("bypass", "off"),)
+    noise, quiet = (-98.0, -108.0) if pedal else (-92.0, -96.0)
+    ports: tuple[Port, ...] = (
+        (instrument_in("in", "Input", 470_000.0, max_dbu=10.0), instrument_out("out", "Output"),
+         power_in())
+        if pedal
+        else (line_in("in", "Line input", max_dbu=24.0),
+              line_out("out", "Line output", max_dbu=24.0, nominal_dbu=4.0))
+    )  # fmt: skip
+    stages = (CompressorStage(), GainStage(control="makeup", noise_dbu=noise))
+    return Device(
+        id=device_id,
+        kind="pedal" if pedal else "compressor",
+        name="Compressor pedal" if pedal else "Compressor",
+        type="compressor_pedal" if pedal else "compressor",
+        ports=ports,
+        paths=(
+            Path(source="in", target="out", stages=stages, when=on, printed=True),
+            Path(source="in", target="out", stages=(GainStage(noise_dbu=quiet),), when=off),
+        ),
+        settings=(
+            switch("bypass", "Compressor", "on"),
+            knob("threshold", "Threshold", -22.0 if pedal else -4.0, -50.0, 20.0, unit="dBu"),
+            knob("ratio", "Ratio", 4.0, 1.0, 20.0, 0.5, unit=": 1"),
+            knob("attack", "Attack", 10.0, 1.0, 100.0, unit="ms"),
+            knob("release", "Release", 150.0, 20.0, 1_500.0, 10.0, unit="ms"),
+            knob("makeup", "Make-up", 0.0, 0.0, 24.0),
+        ),
+        earthed=not pedal,
+        notes=REPRESENTATIVE,
+    )  # fmt: skip
 
 
 def pedal_supply(device_id: str = "supply", *, isolated: bool = True) -> Device:

@@ -38,6 +38,7 @@ def _types() -> dict[str, DeviceType]:
             ("stage_desk", interfaces.stage_desk),
             ("converter", interfaces.converter),
             ("mic_preamp", interfaces.mic_preamp),
+            ("compressor", boxes.compressor),
         )),
         ("Modelers", (
             ("floor_modeler", modelers.modeler),
@@ -61,6 +62,7 @@ def _types() -> dict[str, DeviceType]:
         ("Pedals", (
             ("pedal", boxes.pedal),
             ("stereo_pedal", partial(boxes.pedal, stereo=True)),
+            ("compressor_pedal", partial(boxes.compressor, pedal=True)),
             ("isolated_supply", boxes.pedal_supply),
             ("shared_supply", partial(boxes.pedal_supply, isolated=False)),
         )),

@@ -8,9 +8,20 @@ from diaulos.errors import DiaulosError
 from diaulos.rig.checks.registry import Context, Finding, Severity, check, set_mend
 from diaulos.rig.course import Course, Leg, trace
 from diaulos.rig.graph import Plug
-from diaulos.rig.model import AmpStage, Cable, CableKind, Choice, Control, PortRef, Rig
+from diaulos.rig.model import (
+    AmpStage,
+    Cable,
+    CableKind,
+    Choice,
+    CompressorStage,
+    Control,
+    PortRef,
+    Rig,
+)
+from diaulos.rig.plan import compressor_settings
 from diaulos.rig.tone_place import TRIM
 from diaulos.rig.trackplan import PlannedLevel, course_levels
+from diaulos.signal.compressor import held_back_db
 
 STRAIGHT_M = 3.0
 """The cable that a person would plug in instead."""
@@ -20,6 +31,8 @@ TRUE_DB = 0.3
 SWITCH_DB = 2.0
 """What a switch has come near to."""
 MOST_TRIES = 40
+HOLDS_FROM_DB = 6.0
+"""How far below the loudest playing a threshold is proposed."""
 
 
 @check(
@@ -65,6 +78,48 @@ def less_drive(context: Context) -> Iterator[Finding]:
             track=course.track,
             mend=mend,
         )
+
+
+@check(
+    "compressor-idle",
+    Severity.NOTE,
+    looks_for="a compressor whose threshold lies above the loudest playing",
+    why="it holds nothing back: level and dynamics are as without it",
+)
+def compressor_idle(context: Context) -> Iterator[Finding]:
+    told: set[str] = set()
+    for plan in context.plans:
+        if plan.course is None or plan.course.source is None:
+            continue
+        for leg in plan.course.legs:
+            stages = leg.path.stages if leg.path else ()
+            if leg.device.id in told or not any(isinstance(s, CompressorStage) for s in stages):
+                continue
+            there = _at(plan.course, leg, plan.levels)
+            settings = compressor_settings(leg.device)
+            if there is None or held_back_db(settings, there) > 0.0:
+                continue
+            told.add(leg.device.id)
+            assert leg.entry is not None
+            at = PortRef(device=leg.device.id, port=leg.entry.id)
+            threshold = leg.device.setting("threshold")
+            assert isinstance(threshold, Control)
+            value = threshold.at_most(there - HOLDS_FROM_DB)
+            settled = min(there, value) < there
+            yield Finding(
+                "compressor-idle",
+                Severity.NOTE,
+                leg.device.name,
+                f"Its threshold lies {settings.threshold_dbu - there:.1f} dB above the loudest "
+                "playing.",
+                "It holds nothing back.",
+                f"Set {threshold.name} to {value:g} {threshold.unit} or lower, or leave it out."
+                if settled
+                else "Give it more level, or leave it out.",
+                port=at,
+                track=plan.course.track,
+                mend=set_mend(context.graph.plug(at), "threshold", value) if settled else None,
+            )
 
 
 def _told(setting: Control | Choice, value: float | str) -> str:

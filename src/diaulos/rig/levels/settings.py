@@ -2,8 +2,8 @@
 may turn.
 
 Left alone are what a person locked, what stands as an output was calibrated, and, unless
-they are freed, what stands ahead of an amplifier: there a pad or a trim is not volume but
-drive, a part of the tone.
+they are freed, what stands ahead of an amplifier or a compressor: there a pad or a trim is not
+volume but drive, a part of the tone.
 """
 
 from __future__ import annotations
@@ -18,11 +18,13 @@ from diaulos.rig.model import (
     AdcStage,
     AmpStage,
     Choice,
+    CompressorStage,
     Control,
     DacStage,
     Device,
     GainStage,
     PassiveStage,
+    Path,
     PortMode,
     SettingRef,
     SignalClass,
@@ -53,7 +55,9 @@ class CourseSetting:
     role: Role
     leg: int
     device_name: str
-    ahead_of_amp: bool
+    ahead_of: str
+    """"amplifier" or "compressor" where one is behind it: how hard that is driven is a part of
+    the tone."""
     at_entry: bool
     kept: str = ""
 
@@ -151,14 +155,14 @@ def settings_on(
     """
     locks = set(course.rig.locked if locked is None else locked)
     found: list[CourseSetting] = []
-    amp_at = max((i for i, leg in enumerate(course.legs) if _has(leg, AmpStage)), default=-1)
+    bends = [(i, what) for i, leg in enumerate(course.legs) if (what := _bends(leg.path))]
     last = max((i for i, leg in enumerate(course.legs) if _has(leg, AdcStage)), default=-1)
     for index, leg in enumerate(course.legs):
         if last >= 0 and index > last:
             break
         if index == last:
             leg = _to_converter(leg)
-        for setting, role, at_entry, ahead in _of_leg(leg, index, amp_at):
+        for setting, role, at_entry, ahead in _of_leg(leg, index, bends):
             ref = SettingRef(device=leg.device.id, setting=setting.id)
             if any(one.ref == ref for one in found):
                 continue
@@ -179,8 +183,8 @@ def _kept(one: CourseSetting, locks: set[SettingRef], free_tone: bool) -> str:
         return "the instrument's trim: set in Instruments"
     if isinstance(one.setting, Control) and one.setting.noted is not None:
         return "it scales every output together"
-    if one.ahead_of_amp and not free_tone:
-        return "ahead of the amplifier: part of the tone"
+    if one.ahead_of and not free_tone:
+        return f"ahead of the {one.ahead_of}: part of the tone"
     return ""
 
 
@@ -204,20 +208,30 @@ def _has(leg: Leg, kind: type) -> bool:
     return leg.path is not None and any(isinstance(stage, kind) for stage in leg.path.stages)
 
 
-def _of_leg(leg: Leg, index: int, amp_at: int) -> list[tuple[Control | Choice, Role, bool, bool]]:
-    """(setting, role, changes the entry, stands ahead of an amplifier) of one device."""
+def _bends(path: Path | None, first: int = 0) -> str:
+    """What a path has, from a stage on, that answers by level: an amplifier, else a compressor,
+    else ""."""
+    stages = path.stages[first:] if path else ()
+    if any(isinstance(stage, AmpStage) for stage in stages):
+        return "amplifier"
+    return "compressor" if any(isinstance(stage, CompressorStage) for stage in stages) else ""
+
+
+def _of_leg(
+    leg: Leg, index: int, bends: list[tuple[int, str]]
+) -> list[tuple[Control | Choice, Role, bool, str]]:
+    """(setting, role, changes the entry, ahead of what) of one device."""
     device = leg.device
-    found: list[tuple[Control | Choice, Role, bool, bool]] = []
+    found: list[tuple[Control | Choice, Role, bool, str]] = []
     paths_read = {name for path in device.paths for name, _ in path.when}
-    before_amp = index < amp_at
+    behind = next((what for at, what in bends if at > index), "")
     if leg.entry is not None:
         # A port's own amplifier input is ahead of the amplifier too.
-        ahead = before_amp or index == amp_at
+        ahead = _bends(leg.path) or behind
         for name in _mode_names(device, leg.entry.id):
             _switch(device, name, paths_read, True, ahead, found)
     for number, stage in enumerate(leg.path.stages if leg.path else ()):
-        later = leg.path.stages[number:] if leg.path else ()
-        ahead = before_amp or any(isinstance(one, AmpStage) for one in later)
+        ahead = _bends(leg.path, number) or behind
         for name in _offset_names(stage):
             _switch(device, name, paths_read, isinstance(stage, AdcStage), ahead, found)
         control = getattr(stage, "control", None)
@@ -228,7 +242,7 @@ def _of_leg(leg: Leg, index: int, amp_at: int) -> list[tuple[Control | Choice, R
             found.append((setting, role, False, ahead))
     if leg.exit is not None:
         for name in _mode_names(device, leg.exit.id):
-            _switch(device, name, paths_read, False, before_amp, found)
+            _switch(device, name, paths_read, False, behind, found)
     return found
 
 
@@ -255,8 +269,8 @@ def _switch(
     name: str,
     paths_read: set[str],
     at_entry: bool,
-    ahead: bool,
-    found: list[tuple[Control | Choice, Role, bool, bool]],
+    ahead: str,
+    found: list[tuple[Control | Choice, Role, bool, str]],
 ) -> None:
     """A switch that changes levels but not the way: one that does is another course."""
     setting = device.setting(name)

@@ -234,7 +234,7 @@ class _Solver:
         )
         free = [one for one in self.settings if not one.kept]
         self.options = {one.ref: one.steps for one in free}
-        self.tried = [one for one in free if one.role is not Role.GAIN or one.ahead_of_amp]
+        self.tried = [one for one in free if one.role is not Role.GAIN or one.ahead_of]
         self.turned = [one for one in free if one not in self.tried]
         self.last = self._last_converter()
         self.cache: dict[_At, _Step] = {}
