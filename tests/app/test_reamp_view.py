@@ -20,8 +20,9 @@ from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.signal.delay import find_alignment
 from diaulos.storage.audiofile import audio_info
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
-from diaulos.work.reamp.planning import plan_reamp, read_excerpt
+from diaulos.work.reamp.planning import plan_reamp
 from support import RATE, read_channel
 
 Settle = Callable[[Desk], None]
@@ -54,7 +55,7 @@ def test_the_loop_shows_the_cores_figures(opened: Desk) -> None:
     take = session.takes[0]
     source = opened.document.store.open_audio(take.di.file)
     plan = plan_reamp(
-        session.rig(), read_excerpt(source), RATE, take.di.full_scale_dbu,
+        session.rig(), read_loudest(source), RATE, take.di.full_scale_dbu,
         session.target_peak_dbfs,
     )  # fmt: skip
     cards = view.loop.cards

@@ -28,6 +28,7 @@ from diaulos.rig.catalogue.amps import LOAD, VALVE_OHM
 from diaulos.rig.course import Course, reamp_course
 from diaulos.rig.flow import speaker_ohm
 from diaulos.rig.model import PortRef
+from diaulos.rig.plan import amp_input
 from diaulos.session.edits import set_device_setting
 from diaulos.session.model import MatchTarget, Session
 from diaulos.signal.convolve import convolve_long
@@ -41,13 +42,17 @@ from diaulos.units import db_to_gain
 from diaulos.wiring import BenchAudio, bench_for, new_session
 from diaulos.work.capture.loop import BLOCK_FRAMES
 from diaulos.work.listening.aligned import pass_blocks
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import AudioSink, CancelToken, FileNotes, StreamSpec
 from diaulos.work.reamp import returns as reamp_module
 from diaulos.work.reamp.files import FileReampRequest, reamp_file
 from diaulos.work.reamp.passes import ReampRequest, make_pass
+from diaulos.work.reamp.planning import plan_reamp
 from diaulos.work.reamp.recovery import Remains, bring_back, recoverable
+from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.rendering import RenderRequest, render
+from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.exporting import export_pass
 from diaulos.work.takes.importing import ImportRequest, import_di
 from diaulos.work.takes.impulses import import_impulse, load_impulses
@@ -135,6 +140,32 @@ def test_rendering_a_reamp_sends_as_reamp_does(
     result = render(request, sink_for, BenchAudio())
     assert result.send_gain_db == pytest.approx(outcome.made.send_gain_db)
     assert result.tracks[0].peak_dbfs == pytest.approx(outcome.made.peak_dbfs, abs=0.1)
+
+
+@pytest.mark.parametrize("rig", ["rig01", "rig02", "rig03"])
+def test_levels_of_a_rig_that_reamps_are_those_of_reamp(
+    desk: tuple[SessionFolder, Session], rig: str
+) -> None:
+    """They went by a sine at -12 dBFS. Now by the newest dry DI, as Reamp sends it."""
+    folder, session = desk
+    take = next(one for one in reversed(session.takes) if one.di is not None)
+    di = take.di
+    assert di is not None
+    loud = read_loudest(folder.open_audio(di.file))
+    plan = plan_reamp(session.rig(rig), loud, RATE, di.full_scale_dbu, -12.0, auto_return=False)
+    (levels,) = levels_of(session, rig, stored_of(session, folder))
+    diagram = levels.diagram
+    assert diagram is not None
+    assert diagram.playing == f"DI of {take.name}, as Reamp sends it"
+    ends = plan.probes[-1]
+    assert diagram.track.peak == pytest.approx(ends.peak, abs=0.1)
+    assert diagram.track.typical == pytest.approx(ends.typical, abs=0.3)
+    at_amp = next(
+        one for one in plan.probes if one.station.point == amp_input(reamp_course(plan.rig))
+    )
+    place = f"{at_amp.station.point.leg}.{at_amp.station.point.port.id}"
+    mine = next(one for one in diagram.stations if one.place.key == place)
+    assert mine.peak == pytest.approx(at_amp.peak, abs=0.1)
 
 
 def test_the_plan_is_what_comes_back(desk: tuple[SessionFolder, Session]) -> None:
@@ -512,7 +543,7 @@ from pathlib import Path
 import numpy as np, soundfile
 from diaulos.wiring import new_session, bench_for, local_now, resampled, ExternalAudio
 from diaulos.work.takes.importing import import_di, ImportRequest
-from diaulos.work.reamp.planning import read_excerpt
+from diaulos.work.loudest import read_loudest
 path, seconds = Path(sys.argv[1]), int(sys.argv[2])
 second = (0.2 * np.random.default_rng(1).standard_normal(44100)).clip(-1, 1).astype("float32")
 with soundfile.SoundFile(str(path / "long.wav"), "w", 44100, 1, "PCM_16") as file:
@@ -521,7 +552,7 @@ with soundfile.SoundFile(str(path / "long.wav"), "w", 44100, 1, "PCM_16") as fil
 folder, session = new_session(path / "Long")
 out = import_di(ImportRequest(path / "long.wav", "Long"), session, store=folder,
                 files=ExternalAudio(), resample=resampled, clock=local_now)
-read_excerpt(folder.open_audio(out.take.tracks[0].file))
+read_loudest(folder.open_audio(out.take.tracks[0].file))
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024, out.take.tracks[0].frames)
 """
 

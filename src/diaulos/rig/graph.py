@@ -9,7 +9,7 @@ safety earth.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -80,18 +80,17 @@ class RigGraph:
         self,
         rig: Rig,
         sources: Mapping[str, PlayedSource] | None = None,
-        sent: Sent | None = None,
+        sent: Callable[[Rig], Sent | None] | None = None,
         *,
         tone: bool = False,
         cabinets: Mapping[str, Brought] | None = None,
     ) -> None:
         """`tone`: a sine at 1 kHz is played in place of music, where a person compares with a
-        meter. `cabinets` are the impulse responses that a person brought, by the name that the
-        rig has for them."""
+        meter. `sent` says what a played track holds as a rig sends it. `cabinets` are the impulse
+        responses that a person brought, by the name that the rig has for them."""
         self.rig, self.tone = rig, tone
         self.sources = dict(sources or {})
-        self.sent = sent
-        """What a played track holds; None where nobody says."""
+        self._sent = sent
         self.cabinets = dict(cabinets or {})
         self.kept: dict[str, Any] = {}
         """What was worked out for this graph and does not change."""
@@ -108,6 +107,11 @@ class RigGraph:
             self.out_of[cable.source.device, cable.source.port].append(cable)
 
     @cached_property
+    def sent(self) -> Sent | None:
+        """What a played track holds, as it is sent; None where nobody says."""
+        return self._sent(self.rig) if self._sent is not None else None
+
+    @cached_property
     def _paths(self) -> tuple[dict[Key, list[Path]], dict[Key, list[Path]]]:
         starting: dict[Key, list[Path]] = defaultdict(list)
         ending: dict[Key, list[Path]] = defaultdict(list)
@@ -121,7 +125,7 @@ class RigGraph:
 
     def of(self, rig: Rig) -> RigGraph:
         """Another rig with the same instruments and the same stored track."""
-        return RigGraph(rig, self.sources, self.sent, tone=self.tone, cabinets=self.cabinets)
+        return RigGraph(rig, self.sources, self._sent, tone=self.tone, cabinets=self.cabinets)
 
     def has(self, ref: PortRef) -> bool:
         """Whether there is such a port: a planned track may name one that has gone."""

@@ -100,6 +100,9 @@ class Signal:
 
     key: Hashable
     build: Callable[[], Array32]
+    exact: bool = False
+    """Whether it is played at its own drive, not at those of the grid: a stored track is sent at
+    one level, and nobody turns it."""
 
     @property
     def samples(self) -> Array32:
@@ -109,7 +112,9 @@ class Signal:
 
     def figures(self, shape: Shape) -> Figures:
         """Its levels behind a shape, played once."""
-        found: Figures = _FIGURES.get((self.key, shape.key), lambda: _figures(self.through(shape)))
+        found: Figures = _FIGURES.get(
+            (self.key, shape.key), lambda: figures_of(self.through(shape), RATE_HZ)
+        )
         return found
 
     def through(self, shape: Shape) -> Array32:
@@ -151,14 +156,27 @@ class Shape:
         return minimum_phase(magnitude, RATE_HZ, max_taps=PAD).astype(np.float32)
 
 
-def _figures(samples: Array32) -> Figures:
+def figures_of(samples: Array32 | Real, rate_hz: float) -> Figures:
+    """Levels of something played, re an amplitude of 1.
+
+    Parameters
+    ----------
+    samples
+        Shape (frames,), 400 ms and more.
+    rate_hz
+        Sample rate in Hz, 8 000 to 768 000.
+
+    Returns
+    -------
+    Its peak, and the RMS of its loudest 400 ms.
+    """
     peak = float(np.max(np.abs(samples), initial=0.0))
-    frame = round(0.01 * RATE_HZ)
+    frame = round(0.01 * rate_hz)
     whole = samples.size // frame
     squares = np.square(samples[: whole * frame], dtype=np.float64).reshape(whole, frame)
     total = np.concatenate([[0.0], np.cumsum(squares.mean(axis=1))])
     count = min(whole, round(LOUD_S / 0.01))
-    loud = float(np.max(total[count:] - total[:-count])) / count
+    loud = float(np.max(total[count:] - total[:-count])) / count if count else 0.0
     if peak <= 0.0 or loud <= 0.0:
         return Figures(LOWEST_DB, LOWEST_DB)
     return Figures(gain_to_db(peak), 10.0 * math.log10(loud) + AES17_DB)
@@ -231,6 +249,9 @@ class Line:
         found: list[_Branch] = []
         for branch in self.branches:
             into = branch.level + branch.signal.figures(branch.shape).peak_db
+            if branch.signal.exact:
+                found.append(_driven(branch, settings, round(into, 2), branch.weight))
+                continue
             steps = into / DRIVE_STEP_DB
             low = math.floor(steps)
             share = steps - low
@@ -284,7 +305,7 @@ def start_of(course: Course) -> Line:
         sent = course.graph.sent
         if sent is None or course.graph.tone:
             return tone(PLAYED_PEAK_DBFS, PLAYED_PEAK_DBFS - USUAL_CREST_DB)
-        return play(sent.excerpt, sent.peak_dbfs)
+        return play(sent.excerpt, sent.peak_dbfs, exact=True)
     if source.tone or course.graph.tone:
         return tone(source.emf_peak_dbu, source.emf_peak_dbu - source.crest_db)
     line = _played(source)
@@ -380,7 +401,7 @@ def tone(peak: float, typical: float) -> Line:
     return Line(tone_peak=peak, tone_typical=typical)
 
 
-def play(excerpt: Excerpt, level: float) -> Line:
+def play(excerpt: Excerpt, level: float, *, exact: bool = False) -> Line:
     """An excerpt at a level.
 
     Parameters
@@ -389,12 +410,14 @@ def play(excerpt: Excerpt, level: float) -> Line:
         What is played.
     level
         Of its peak, in dBu or dBFS.
+    exact
+        Whether amplifiers are played at just its level.
 
     Returns
     -------
     The line at its start.
     """
-    signal = Signal(excerpt.key, lambda: _padded(excerpt.samples))
+    signal = Signal(excerpt.key, lambda: _padded(excerpt.samples), exact)
     return Line((_Branch(1.0, signal, level, Shape()),))
 
 
@@ -445,7 +468,7 @@ def _driven(
         return found
 
     found: float = _FIGURES.get((key, "level"), level)
-    return _Branch(weight, Signal(key, lambda: amped()[0]), found, Shape())
+    return _Branch(weight, Signal(key, lambda: amped()[0], branch.signal.exact), found, Shape())
 
 
 def _cut(branch: _Branch, ceiling: float) -> _Branch:
@@ -461,4 +484,4 @@ def _cut(branch: _Branch, ceiling: float) -> _Branch:
         return np.asarray(np.clip(sound, -most, most) / most, np.float32)
 
     shape = Shape(inverts=branch.shape.inverts)
-    return _Branch(branch.weight, Signal(key, build), ceiling, shape)
+    return _Branch(branch.weight, Signal(key, build, branch.signal.exact), ceiling, shape)

@@ -14,8 +14,9 @@ from diaulos.rig.bench.steps import BenchFaults, Impulses, Step, StepMaker
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Point
 from diaulos.rig.plan import Station, stations
+from diaulos.rig.playing import figures_of
 from diaulos.signal.fir import FRACTION_TAPS
-from diaulos.units import LOWEST_DB, gain_to_db, peak_volt_to_dbu
+from diaulos.units import LOWEST_DB, db_to_gain, gain_to_db, peak_volt_to_dbu
 
 Real = NDArray[np.float64]
 
@@ -91,9 +92,9 @@ def _convolved(block: Real, reading: Filter) -> Real:
 class Probe:
     """What the bench shows at one station: dBu in the analog part, dBFS in the digital.
 
-    `peak` is of the loudest part of the signal, `typical` its RMS, `floor` the noise (20 Hz
-    to half the rate, unweighted) with nothing played; `headroom_db` is None without a
-    ceiling.
+    `peak` is of the loudest part of the signal, `typical` the RMS of its loudest 400 ms (AES17),
+    `floor` the noise (20 Hz to half the rate, unweighted) with nothing played; `headroom_db` is
+    None without a ceiling.
     """
 
     station: Station
@@ -131,14 +132,13 @@ def probe(
     for station in stations(course):
         signal = loud[station.point][0]
         noise = quiet[station.point][0][skip:]
-        peak = float(np.max(np.abs(signal), initial=0.0))
-        rms = math.sqrt(float(np.mean(np.square(signal)))) if signal.size else 0.0
+        levels = figures_of(signal, rate_hz)
         floor = math.sqrt(float(np.mean(np.square(noise))))
         found.append(
             Probe(
                 station=station,
-                peak=_level(peak, station),
-                typical=_level(rms * math.sqrt(2.0), station),
+                peak=_level(db_to_gain(levels.peak_db), station),
+                typical=_level(db_to_gain(levels.loud_db), station),
                 floor=_level(floor * math.sqrt(2.0), station),
             )
         )

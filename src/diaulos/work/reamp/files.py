@@ -17,6 +17,7 @@ from diaulos.signal.loudness import Layout, Match, common_layouts, solve_match
 from diaulos.units import db_to_gain, ms_to_samples
 from diaulos.work.blocks import one_channel, write_all
 from diaulos.work.listening.aligned import aligned_blocks
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import measure_source
 from diaulos.work.ports import (
     AudioSink,
@@ -30,7 +31,7 @@ from diaulos.work.ports import (
 )
 from diaulos.work.reamp.matching import match_to
 from diaulos.work.reamp.passes import LoopBackendFor, play_and_measure
-from diaulos.work.reamp.planning import ReampPlan, plan_reamp, read_excerpt
+from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.returns import Returned, alignment_record
 
 
@@ -180,7 +181,7 @@ def reamp_file(
         reference = (figure, "mono", f"{request.match_lufs:g} LUFS")
     plan = plan_reamp(
         request.rig,
-        read_excerpt(di, channel),
+        read_loudest(di, channel),
         di.rate_hz,
         request.full_scale_dbu,
         request.target_peak_dbfs,

@@ -33,6 +33,7 @@ from diaulos.signal.loudness import Layout, Loudness
 from diaulos.signal.slate import Slate
 from diaulos.work.blocks import mono_blocks, part_of
 from diaulos.work.capture.loop import LoopResult, run_loop
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import finite_or_none
 from diaulos.work.ports import (
     AudioBackend,
@@ -46,7 +47,7 @@ from diaulos.work.ports import (
     no_progress,
 )
 from diaulos.work.reamp.matching import match_to, reference_loudness
-from diaulos.work.reamp.planning import ReampPlan, plan_reamp, read_excerpt
+from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.reference import measure_against
 from diaulos.work.reamp.returns import Returned, alignment_record, last_delay, measure_return
 from diaulos.work.reamp.slate import known_slate, measure_slate
@@ -139,7 +140,7 @@ def make_pass(
     di, undo = open_di(session, take, track, rig, store, request.undo_load)
     progress(0.0, "Reading the take")
     reference = reference_loudness(take, request.target, store)
-    excerpt = read_excerpt(di)
+    excerpt = read_loudest(di)
     cancel.check()
     plan = plan_reamp(
         rig,

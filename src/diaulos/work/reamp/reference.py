@@ -18,9 +18,9 @@ from diaulos.session.edits import Edit, set_reference
 from diaulos.session.model import Against, Pass, Take, Track
 from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.work.blocks import part_of
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import CancelToken, Progress, SessionStore, no_progress
-from diaulos.work.reamp.planning import read_excerpt
 from diaulos.work.reamp.returns import MAX_LOOP_DELAY_S, SURE, alignment_record
 
 Audio = NDArray[np.floating]
@@ -89,7 +89,7 @@ def measure_against(
         first, count = 0, source.frames
         limit = int(MEASURED_S * rate)
         if count > int(1.5 * limit):
-            middle = read_excerpt(source).first
+            middle = read_loudest(source).first
             first = min(max(0, middle - limit // 2), count - limit)
             count = limit
         here = read_mono(source, first=first, count=count)

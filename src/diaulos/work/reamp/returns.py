@@ -12,13 +12,13 @@ from diaulos.session.model import (
 from diaulos.signal.checks import Audio
 from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.work.capture.loop import LoopResult
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import Levels, measure_blocks, read_mono
 from diaulos.work.ports import (
     AudioSource,
     CancelToken,
     Progress,
 )
-from diaulos.work.reamp.planning import read_excerpt
 
 MAX_LOOP_DELAY_S = 1.0
 SURE = 0.9
@@ -96,7 +96,7 @@ def _measured_part(di: AudioSource, channel: int) -> tuple[int, int]:
     limit = int(MEASURED_S * di.rate_hz)
     if di.frames <= int(1.5 * limit):
         return 0, di.frames
-    middle = read_excerpt(di, channel).first
+    middle = read_loudest(di, channel).first
     first = min(max(0, middle - limit // 2), di.frames - limit)
     return first, limit
 

@@ -117,7 +117,9 @@ def rig_graph(
 ) -> RigGraph:
     """A rig with the session's instruments in it, and what is stored of their playing; `tone`: a
     sine at 1 kHz in its place."""
-    return RigGraph(rig, played_sources(session, rig, stored), tone=tone, cabinets=stored.cabinets)
+    sent = stored.sent.through if stored.sent is not None else None
+    sources = played_sources(session, rig, stored)
+    return RigGraph(rig, sources, sent, tone=tone, cabinets=stored.cabinets)
 
 
 def look_at(session: Session, rig_id: str = "", stored: Stored = NOTHING_STORED) -> RigReport:

@@ -10,19 +10,25 @@ import threading
 from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load, curves_db
 from diaulos.circuit.pickup import InstrumentCircuit
-from diaulos.errors import DiaulosError
-from diaulos.rig.excerpt import EXCERPT_S, RATE_HZ, Excerpt, excerpt_of
+from diaulos.errors import DiaulosError, RigError
+from diaulos.rig.course import can_reamp, reamp_course
+from diaulos.rig.excerpt import EXCERPT_S, RATE_HZ, Excerpt, Sent, excerpt_of
 from diaulos.rig.graph import Brought
+from diaulos.rig.model import Rig
+from diaulos.rig.plan import solve_send
 from diaulos.session.instrument import Instrument, StrengthReading
-from diaulos.session.model import SIMULATED, Session, Take
+from diaulos.session.model import SIMULATED, Session, Take, Track
 from diaulos.signal.convolve import convolve_long
 from diaulos.signal.fir import minimum_phase
+from diaulos.units import gain_to_db
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_span
 from diaulos.work.ports import AudioSource, SessionStore
 
@@ -35,36 +41,60 @@ KEPT = 32
 
 
 @dataclass(frozen=True)
+class StoredDi:
+    """A dry DI that Reamp would send: the excerpt that Reamp plans by, its peak and the whole
+    take's, and the dBu that reached 0 dBFS."""
+
+    excerpt: Excerpt
+    excerpt_peak_dbfs: float
+    peak_dbfs: float
+    full_scale_dbu: float | None
+
+    def through(self, rig: Rig) -> Sent | None:
+        """As a rig sends it, so that the amplifier sees the instrument's volts; None where the
+        rig sends to none."""
+        try:
+            send = solve_send(reamp_course(rig), self.peak_dbfs, self.full_scale_dbu)
+        except RigError:
+            return None
+        return Sent(self.excerpt, self.excerpt_peak_dbfs + send.gain_db)
+
+
+@dataclass(frozen=True)
 class Stored:
-    """Excerpts by the id of their instrument, and the cabinets that a person brought by the name
-    that rigs have for them."""
+    """Excerpts by the id of their instrument, the cabinets that a person brought by the name
+    that rigs have for them, and the DI that a rig which reamps is planned by."""
 
     excerpts: Mapping[str, Excerpt] = field(default_factory=dict)
     cabinets: Mapping[str, Brought] = field(default_factory=dict)
+    sent: StoredDi | None = None
 
 
 NOTHING_STORED = Stored()
 
 
-class _Read:
-    """Excerpts that were read: audio files never change."""
+T = TypeVar("T")
+
+
+class _Read(Generic[T]):
+    """What was read: audio files never change."""
 
     def __init__(self) -> None:
-        self._held: OrderedDict[tuple[object, ...], Excerpt | None] = OrderedDict()
+        self._held: OrderedDict[tuple[object, ...], T | None] = OrderedDict()
         self._lock = threading.Lock()
 
-    def get(self, key: tuple[object, ...]) -> tuple[bool, Excerpt | None]:
+    def get(self, key: tuple[object, ...]) -> tuple[bool, T | None]:
         with self._lock:
             return key in self._held, self._held.get(key)
 
-    def put(self, key: tuple[object, ...], found: Excerpt | None) -> None:
+    def put(self, key: tuple[object, ...], found: T | None) -> None:
         with self._lock:
             self._held[key] = found
             while len(self._held) > KEPT:
                 self._held.popitem(last=False)
 
 
-_READ = _Read()
+_READ = _Read[Excerpt]()
 
 
 def stored_of(session: Session, store: SessionStore | None) -> Stored:
@@ -83,7 +113,7 @@ def stored_of(session: Session, store: SessionStore | None) -> Stored:
             excerpt = _newest_take(session, store, one)
         if excerpt is not None:
             found[one.id] = excerpt
-    return Stored(found, _cabinets(session, store))
+    return Stored(found, _cabinets(session, store), _newest_di(session, store))
 
 
 MOST_IMPULSE_S = 4.0
@@ -138,6 +168,41 @@ def _newest_take(session: Session, store: SessionStore, one: Instrument) -> Exce
         if excerpt is not None:
             return excerpt
     return None
+
+
+_SENT = _Read[StoredDi]()
+
+
+def _newest_di(session: Session, store: SessionStore) -> StoredDi | None:
+    """The dry DI of the newest take that has one."""
+    for take in reversed(session.takes):
+        di = take.di
+        if di is None:
+            continue
+        key = (session.id, take.name, di)
+        known, found = _SENT.get(key)
+        if not known:
+            if not any(can_reamp(one) for one in session.rigs):
+                return None
+            try:
+                found = _as_sent(store.open_audio(di.file), take, di)
+            except DiaulosError:
+                found = None
+            _SENT.put(key, found)
+        if found is not None:
+            return found
+    return None
+
+
+def _as_sent(source: AudioSource, take: Take, di: Track) -> StoredDi | None:
+    loud = read_loudest(source)
+    samples = loud.samples.astype(np.float64)
+    peak = float(np.max(np.abs(samples), initial=0.0))
+    if peak <= SILENT:
+        return None
+    words = f"DI of {take.name}, as Reamp sends it"
+    excerpt = excerpt_of(_at_rate(samples, source.rate_hz), words)
+    return StoredDi(excerpt, gain_to_db(peak), loud.peak_dbfs, di.full_scale_dbu)
 
 
 def _as_recorded(session: Session, take: Take, one: Instrument) -> Instrument:

@@ -22,8 +22,8 @@ from diaulos.work.instruments.tone_file import (
     tone_text,
     write_tone,
 )
+from diaulos.work.loudest import read_loudest
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.reamp.planning import read_excerpt
 
 
 class ToneWork(View):
@@ -63,7 +63,7 @@ class ToneWork(View):
 
         def work(progress: Progress, cancel: CancelToken) -> str:
             progress(0.1, "Playing the DI at both drives")
-            excerpt = read_excerpt(store.open_audio(di.file))
+            excerpt = read_loudest(store.open_audio(di.file))
             gain = make_up_db(
                 excerpt.samples, session.sample_rate_hz, scale, tone, ahead_db, drive_db, cancel
             )

@@ -37,9 +37,10 @@ from diaulos.rig.bench import Probe
 from diaulos.session import edits
 from diaulos.session.model import Session, tone_words
 from diaulos.session.roles import reamp_rig
+from diaulos.work.loudest import Loudest, read_loudest
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.passes import open_di
-from diaulos.work.reamp.planning import Excerpt, ReampPlan, plan_reamp, read_excerpt
+from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.words import (
     Loops,
     send_remarks,
@@ -65,7 +66,7 @@ class ReampView(ReampWork):
         self._plan: ReampPlan | None = None
         self._loops = Loops()
         self._plan_key: tuple[object, ...] = ()
-        self._excerpts: dict[str, Excerpt] = {}
+        self._excerpts: dict[str, Loudest] = {}
         self._waves: Waves | None = None
         self.player = self._sound.place()
         self._build()
@@ -346,9 +347,9 @@ class ReampView(ReampWork):
             return
         known = None if undo else self._excerpts.get(di.file)
 
-        def work(progress: Progress, cancel: CancelToken) -> tuple[Excerpt, ReampPlan]:
+        def work(progress: Progress, cancel: CancelToken) -> tuple[Loudest, ReampPlan]:
             source, _ = open_di(session, take, di, rig, store, undo)
-            excerpt = known or read_excerpt(source)
+            excerpt = known or read_loudest(source)
             cancel.check()
             return excerpt, plan_reamp(
                 rig,
@@ -361,7 +362,7 @@ class ReampView(ReampWork):
                 cancel=cancel,
             )
 
-        def done(result: tuple[Excerpt, ReampPlan]) -> None:
+        def done(result: tuple[Loudest, ReampPlan]) -> None:
             if not undo:
                 self._excerpts[di.file] = result[0]
             self._plan_key = key
@@ -459,6 +460,6 @@ def _station(shown: Probe, tap: str, target_dbfs: float) -> StationShown:
         token = "amp"
     trace = (
         "Worked out by the bench for the loudest 3 s of the take, noise off; typical is the "
-        "RMS of a sine reading (AES17), the floor is the noise with nothing played."
+        "RMS of its loudest 400 ms (AES17), the floor is the noise with nothing played."
     )
     return StationShown(title, port, figures, token, trace)
