@@ -6,9 +6,11 @@ import json
 from pathlib import Path
 
 import pytest
+import truth
 
 from diaulos.__main__ import main
 from diaulos.errors import EditError, RigError
+from diaulos.rig.bench import strum_volts
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, Rig
@@ -22,6 +24,8 @@ from diaulos.session.model import Session
 from diaulos.session.representative import representative
 from diaulos.session.tone_stage import in_hand, placed, stage_of, trim_task
 from diaulos.storage.folder import SessionFolder
+from diaulos.work.rigs.rendering import PLAYER_LOAD
+from support import RATE
 
 
 def session(template: str = "modeler-usb") -> Session:
@@ -247,3 +251,18 @@ def test_with_and_without_trim_are_two_sounds(tmp_path: Path, capsys) -> None:
 def test_both_modelers_have_a_tone_stage() -> None:
     for kind in ("floor_modeler", "desktop_modeler"):
         assert make(kind, "x").setting("input_trim").step == 1.0
+
+
+@pytest.mark.parametrize("name", ["modeler-usb", "amp-in-loop"])
+def test_a_trim_that_overfills_the_numbers_clips_and_is_told(name: str) -> None:
+    """Behind the converter there is no volt to clip at: the stream, or the converter of the send,
+    is what is full. Neither was both said and heard."""
+    rig = build(name, "r1")
+    modeler = next(one.id for one in rig.devices if one.has_setting("input_trim"))
+    rig = rig.with_setting(modeler, "input_trim", 18.0)
+    for plan in plan_tracks(RigGraph(rig)):
+        assert plan.course is not None
+        volts = strum_volts(plan.course.source, PLAYER_LOAD, float(RATE), strums=3)
+        heard = truth.listened(plan.course, volts)
+        said = max((level.clips_db for level in plan.clipped), default=0.0)
+        assert said == pytest.approx(max(0.0, heard.over_db), abs=0.3), plan.track

@@ -175,8 +175,9 @@ def _walked(course: Course) -> _Walk:
             exit_ = course.legs[place.leg].exit
             if element.point is not None:
                 found.append(_planned(element.point, place, peak))
-            elif element.converter:
-                converter = line.peak
+            elif place.unit == "dBFS" and place.ceiling is not None:
+                if element.converter:
+                    converter = line.peak
                 if peak > CLIP_MARGIN_DB and exit_ is not None:
                     found.append(_planned(Point(place.leg, exit_), place, peak))
             if index < free:

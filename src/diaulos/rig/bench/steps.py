@@ -142,6 +142,8 @@ class StepMaker:
             if segment.source != self.first_point:
                 step.reads.append((segment.source, Filter(np.ones(1))))
             step.reads.append((segment.load, None))
+            if segment.source.port.signal_class in DIGITAL_CLASSES:
+                self._add(Limit(1.0), "full", *key)  # whole numbers: there is nothing above full
             self._add_digital_faults(segment, key)
             return
         self._segment = segment
