@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,7 @@ from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.rig.course import reamp_course
 from diaulos.rig.templates import build
 from diaulos.session import edits
+from diaulos.session.roles import reamp_rig
 from diaulos.signal.delay import find_alignment
 from diaulos.storage.audiofile import audio_info
 from diaulos.work.loudest import read_loudest
@@ -386,6 +388,37 @@ def test_the_slate_tells_the_loops_delay(with_pass: Desk, qtbot: QtBot, settled:
     press(qtbot, with_pass, Qt.Key.Key_R)
     settled(with_pass)
     assert view.chosen_pass.slate is None
+
+
+def test_a_slate_far_from_plan_is_asked_about(
+    opened: Desk, settled: Settle, answers: dict[str, object], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The hardware does not stand as the rig says: stop and look, or go on knowingly."""
+    view = opened.views["reamp"]
+    rig = reamp_rig(opened.document.session)
+    bench = view._services.bench_for
+
+    def turned(impulses: object) -> object:
+        return lambda course: bench(impulses)(
+            reamp_course(course.rig.with_setting("amp", "master", -40.0))
+        )
+
+    monkeypatch.setattr(view, "_services", replace(view._services, bench_for=turned))
+    take = opened.document.session.takes[0].id
+    before = len(opened.document.session.take(take).passes)
+    answers["button"] = "Stop"
+    view.reamp()
+    settled(opened)
+    asked = answers["asked"][-1]
+    assert "34 dB lower than planned" in asked[0]
+    assert "the amplifier's volume" in asked[1]
+    assert len(opened.document.session.take(take).passes) == before
+    assert "lower than planned" in opened.window._status.text()
+    answers["button"] = "Go on"
+    view.reamp()
+    settled(opened)
+    assert len(opened.document.session.take(take).passes) == before + 1
+    assert rig == reamp_rig(opened.document.session)
 
 
 def test_a_take_is_in_time_with_one_of_its_tracks(

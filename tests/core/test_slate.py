@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from test_reamp import BASS_TAKE, GUITAR_TAKE, desk, reamped
+from test_reamp import BASS_TAKE, GUITAR_TAKE, audio_files, desk, reamped
 
 from diaulos.audio.bench_backend import BUFFERS_EACH_WAY, BenchBackend
 from diaulos.errors import InputError, RefusedError
 from diaulos.rig.bench import BenchFaults
-from diaulos.rig.course import reamp_course
+from diaulos.rig.course import Course, reamp_course
+from diaulos.rig.plan import return_control
+from diaulos.session.edits import set_device_setting
 from diaulos.session.model import Session
 from diaulos.signal.fir import shift
 from diaulos.signal.slate import Slate, make_slate, read_slate
 from diaulos.storage.folder import SessionFolder
+from diaulos.wiring import bench_for
 from diaulos.work.capture.loop import BLOCK_FRAMES, LoopResult
 from diaulos.work.ports import AudioSink, CancelToken, StreamSpec, no_progress
 from diaulos.work.reamp.slate import measure_slate
@@ -69,14 +72,14 @@ def test_nothing_back_is_not_heard_and_a_clip_is_told() -> None:
         make_slate(float(RATE), 3.0)
 
 
-def measured(loop) -> object:
+def measured(loop, **more: object) -> object:
     """A slate round a loop given as a function from what is sent to what comes back."""
 
     def play(slate: Slate, sink: AudioSink) -> LoopResult:
         sink.write(loop(slate.samples)[:, None])
         return LoopResult(slate.frames, 0)
 
-    return measure_slate(play, RATE, -6.0, no_progress, CancelToken())
+    return measure_slate(play, RATE, -6.0, no_progress, CancelToken(), **more)
 
 
 def test_levels_that_do_not_agree_are_not_known() -> None:
@@ -114,6 +117,57 @@ def test_what_clips_or_does_not_come_back_ends_it() -> None:
         measured(lambda x: np.clip(1e4 * x, -1.0, 1.0))
     with pytest.raises(RefusedError, match="gate, or a cable"):
         measured(np.zeros_like)
+
+
+def otherwise(device: str, setting: str, value: float | str):
+    """A bench whose hardware does not stand as the rig says."""
+    bench = bench_for(seed=7)
+
+    def backend(course: Course):
+        return bench(reamp_course(course.rig.with_setting(device, setting, value)))
+
+    return backend
+
+
+def test_a_slate_far_from_plan_ends_it_and_names_the_knob(
+    desk: tuple[SessionFolder, Session],
+) -> None:
+    """A quiet amplifier wants the return's gain up; on the hardware it is down. Nothing of the
+    take was sent."""
+    folder, session = desk
+    session = set_device_setting("rig01", "amp", "master", -34.0)(session)
+    desk = (folder, session)
+    plan = reamped(desk, GUITAR_TAKE, rig_id="rig01", slate=False).plan
+    device, knob = return_control(reamp_course(plan.rig))
+    files = audio_files(folder)
+    turned = otherwise(device.id, knob.id, plan.return_gain_db - 24.0)
+    with pytest.raises(RefusedError, match="24 dB lower than planned") as told:
+        reamped(desk, GUITAR_TAKE, rig_id="rig01", backend_for=turned)
+    assert told.value.reason == "slate_far"
+    assert knob.name in told.value.remedy
+    assert audio_files(folder) == files
+    made = reamped(desk, GUITAR_TAKE, rig_id="rig01", backend_for=turned, go_on=True).made
+    assert made.loop_delay_samples is not None
+
+
+def test_another_amplifiers_volume_is_not_far(desk: tuple[SessionFolder, Session]) -> None:
+    """A stand-in's gain is no measure for a real one's."""
+    quieter = otherwise("amp", "master", -18.0)
+    made = reamped(desk, GUITAR_TAKE, rig_id="rig01", backend_for=quieter).made
+    assert made.loop_delay_samples is not None
+
+
+def test_an_amplifier_that_is_all_but_off_is_far(desk: tuple[SessionFolder, Session]) -> None:
+    off = otherwise("amp", "master", -40.0)
+    with pytest.raises(RefusedError, match="34 dB lower than planned") as told:
+        reamped(desk, GUITAR_TAKE, rig_id="rig01", backend_for=off)
+    assert "the amplifier's volume" in told.value.remedy
+
+
+def test_a_gate_that_a_person_knows_of_is_gone_past() -> None:
+    found = measured(np.zeros_like, go_on=True)
+    assert found.delay_samples is None
+    assert found.reason == "nothing of it came back"
 
 
 @pytest.mark.parametrize(

@@ -29,8 +29,7 @@ ANSWERS = {
                 "_PlainGain": "float: return -float(10.0 ** (-stage.loss_db / 20.0))"},
     "course.py": {"_Delay": "float: return 0.0"},
     "elements.py": {
-        "_Elements": "list[Element]:"
-        " return self._shaped(np.full(GRID_HZ.shape, 10.0 ** (-stage.loss_db / 10.0)))"
+        "_Elements": "list[Element]: return [Gain(-stage.loss_db)]"
     },
     "bench/steps.py": {
         "_StageSteps": "None: self.maker._add("

@@ -15,6 +15,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QAbstractButton, QMessageBox
 
+from diaulos.app.asking import ask
 from diaulos.app.document import Document
 from diaulos.app.importing import Importing
 from diaulos.app.jobs import Jobs
@@ -146,16 +147,7 @@ class Desk(QObject):
 
     def ask(self, title: str, text: str, *answers: str, no: str = "Cancel") -> int:
         """Ask with one button for each answer; which one was pressed, -1 for `no` and Esc."""
-        box = QMessageBox(self.window)
-        box.setWindowTitle("Diaulos")
-        box.setTextFormat(Qt.TextFormat.PlainText)
-        box.setText(title)
-        box.setInformativeText(text)
-        role = QMessageBox.ButtonRole
-        buttons = [box.addButton(answer, role.AcceptRole) for answer in answers]
-        box.setEscapeButton(box.addButton(no, role.RejectRole))
-        box.exec()
-        return next((i for i, one in enumerate(buttons) if one is box.clickedButton()), -1)
+        return ask(self.window, title, text, *answers, no=no)
 
     # --- one session ---
 

@@ -27,6 +27,14 @@ app = typer.Typer(
 
 JsonFlag = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
 ReplaceFlag = Annotated[bool, typer.Option("--replace", help="Replace an existing file.")]
+SlateFlag = Annotated[
+    bool,
+    typer.Option("--slate/--no-slate", help="A quiet sweep ahead tells the loop's own delay."),
+]
+GoOnFlag = Annotated[
+    bool,
+    typer.Option("--go-on", help="Send although the sweep is far from plan, or not heard."),
+]
 ChannelOption = Annotated[
     int | None, typer.Option("--channel", min=1, help="Channel to use, counted from 1.")
 ]
@@ -228,6 +236,14 @@ def match(
     print_lines(lines)
 
 
+def _slate_data(slate: Any) -> dict[str, Any]:
+    return {
+        "loop_delay_samples": slate.delay_samples if slate else None,
+        "loop_polarity": slate.polarity if slate else None,
+        "slate_reason": slate.reason or None if slate else None,
+    }
+
+
 def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
     alignment, matched, placed = one.alignment, one.match, one.placed
     return {
@@ -243,9 +259,7 @@ def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
         "reference_delay_samples": placed.delay_samples if placed else None,
         "reference_polarity": placed.polarity if placed else None,
         "reference_reason": one.against.refused or None if one.against else None,
-        "loop_delay_samples": one.loop_delay_samples,
-        "loop_polarity": one.slate.polarity if one.slate else None,
-        "slate_reason": one.slate.reason or None if one.slate else None,
+        **_slate_data(one.slate),
         "reason": one.alignment_refused or None,
         "send_gain_db": one.send_gain_db,
         "send_limited_db": one.send_limited_db,
@@ -312,10 +326,8 @@ def reamp(
     match_lufs: Annotated[
         float | None, typer.Option("--match-lufs", help="Loudness to reach, in LUFS.")
     ] = None,
-    slate: Annotated[
-        bool,
-        typer.Option("--slate/--no-slate", help="A quiet sweep ahead tells the loop's own delay."),
-    ] = True,
+    slate: SlateFlag = True,
+    go_on: GoOnFlag = False,
     as_json: JsonFlag = False,
 ) -> None:
     """Reamp a stored take and save the new pass in the session."""
@@ -346,7 +358,7 @@ def reamp(
         impulses = load_impulses(session, folder)
         with told_progress("Reamp", as_json) as progress:
             outcome = make_pass(
-                ReampRequest(session, take, rig_id=rig, target=target, slate=slate),
+                ReampRequest(session, take, rig_id=rig, target=target, slate=slate, go_on=go_on),
                 store=folder,
                 backend_for=wiring.bench_for(impulses),
                 clock=wiring.local_now,
@@ -380,6 +392,8 @@ def reamp_file_command(
     cabinet: Annotated[str, typer.Option("--cabinet", help="Stand-in cabinet.")] = "open-one",
     drive: Annotated[float, typer.Option("--drive", min=0.0, max=10.0)] = 5.0,
     channel: ChannelOption = None,
+    slate: SlateFlag = True,
+    go_on: GoOnFlag = False,
     replace: ReplaceFlag = False,
     as_json: JsonFlag = False,
 ) -> None:
@@ -397,8 +411,9 @@ def reamp_file_command(
     rig = reamp_rig().with_setting("amp", "voice", voice)
     rig = rig.with_setting("amp", "drive", drive).with_setting("load_box", "cabinet", cabinet)
     request = FileReampRequest(
-        di, out, channel, full_scale_dbu, rig, reference, match_lufs, replace=replace
-    )
+        di, out, channel, full_scale_dbu, rig, reference, match_lufs, replace=replace,
+        slate=slate, go_on=go_on,
+    )  # fmt: skip
     with (
         tempfile.TemporaryDirectory(prefix="diaulos-") as scratch,
         told_progress("Reamp", as_json) as progress,
@@ -424,6 +439,7 @@ def reamp_file_command(
         "polarity": alignment.polarity,
         "confidence": alignment.confidence,
         "drift_ppm": alignment.drift_ppm,
+        **_slate_data(result.slate),
         "reason": None,
         "send_gain_db": send.gain_db,
         "send_limited_db": send.limited_db,

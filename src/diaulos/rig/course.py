@@ -9,7 +9,9 @@ channels is followed on one of them.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
 
 from diaulos.errors import RigError
 from diaulos.rig.graph import RECORDER, RigGraph
@@ -65,6 +67,8 @@ class Course:
     legs: tuple[Leg, ...]
     source: PlayedSource | None = None
     """The instrument at the start; None where a track is played."""
+    kept: dict[str, Any] = field(default_factory=dict, init=False, repr=False)
+    """What was worked out for this course and does not change."""
 
     @property
     def rig(self) -> Rig:
@@ -80,7 +84,7 @@ class Course:
         """Whether some device on the course has a stage of this kind."""
         return any(stage.kind == kind for leg in self.legs if leg.path for stage in leg.path.stages)
 
-    @property
+    @cached_property
     def tap(self) -> Tap:
         """Where the course leaves the shared path."""
         return tap_of(self)

@@ -21,6 +21,8 @@ from numpy.typing import NDArray
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Active, Point, Segment, cut
 from diaulos.rig.ground import ground_noises
+from diaulos.rig.kept import Kept
+from diaulos.rig.likeness import segment_key
 from diaulos.rig.model import (
     DIGITAL_CLASSES,
     AdcStage,
@@ -40,8 +42,9 @@ from diaulos.rig.plan import (
     PLAN_HZ,
     amp_settings,
     compressor_settings,
+    corner_response,
+    corners_hz,
     dac_full_scale_dbu,
-    filter_response,
     full_scale_dbu,
     offset_db,
     stage_response,
@@ -314,34 +317,62 @@ def _segment_elements(course: Course, segment: Segment, noises: bool) -> list[El
         return [here, Gain(gain_to_db(segment.air_gain)), there]
     found: list[Element] = []
     source = course.source
-    start = Gain(0.0)
     if segment.circuit is not None and source is not None and source.noise_dbu is not None:
         device = course.legs[0].device
         density = flat_density(source.noise_dbu)
         found.append(NoiseSource(f"electronics of {source.name}", "source", device.id, density))
     first = len(found)
+    gains = segment_gains(segment)
+    for point, gain in gains:
+        found.append(gain)
+        found.append(Read(_place(course, point, "dBu", point.port.max_dbu), point))
+    if not noises:
+        return found
+    # Noise of the network is worked out where it arrives, and put where it begins.
+    back = FLAT
+    for _, gain in gains[1:]:
+        back = np.maximum(back * gain.power, 1e-300)
+    for noise in (*_thermal(course, segment), *_loop_hum(course, segment)):
+        found.insert(first + 1, replace(noise, density=noise.density / back))
+    return found
+
+
+_GAINS: Kept[tuple[Gain, ...]] = Kept(2_000)
+
+
+def segment_gains(segment: Segment) -> tuple[tuple[Point, Gain], ...]:
+    """From each point of an analog segment to the next, the first from the source's EMF. Kept by
+    content: most of a rig stays as it was when a person turns something.
+
+    Parameters
+    ----------
+    segment
+        From the output of one isolating device to the input of the next.
+
+    Returns
+    -------
+    Points with the gain that leads to them.
+    """
+    points = [p for p in (segment.source, *(link.behind for link in segment.links)) if p]
+    if segment.source.port.signal_class is SignalClass.SPEAKER:
+        gains = _gains_of(segment)  # they look at the segment again when they are played
+    else:
+        gains = _GAINS.get(segment_key(segment), lambda: _gains_of(segment))
+    return tuple(zip(points, gains, strict=True))
+
+
+def _gains_of(segment: Segment) -> tuple[Gain, ...]:
+    found: list[Gain] = []
     before: Real | None = None
     last: Point | None = None
     for point, response in segment.responses(GRID_HZ).items():
         power = np.square(np.abs(response))
         ratio = power if before is None else power / np.maximum(before, 1e-300)
+        inverts = segment.inverts and before is None
         exact = _between(segment, point, last)
-        last = point
-        gain = Gain(
-            _db(ratio[AT_1KHZ]), ratio, inverts=segment.inverts and before is None, exact=exact
-        )
-        start = start if before is not None else gain
-        found.append(gain)
-        found.append(Read(_place(course, point, "dBu", point.port.max_dbu), point))
-        before = power
-    if not noises:
-        return found
-    # Noise of the network is worked out where it arrives, and put where it begins.
-    assert before is not None
-    back = np.maximum(before, 1e-300) / np.maximum(start.power, 1e-300)
-    for noise in (*_thermal(course, segment), *_loop_hum(course, segment)):
-        found.insert(first + 1, replace(noise, density=noise.density / back))
-    return found
+        found.append(Gain(_db(ratio[AT_1KHZ]), ratio, inverts=inverts, exact=exact))
+        before, last = power, point
+    return tuple(found)
 
 
 def _between(segment: Segment, point: Point, before: Point | None) -> Callable[[Real], Real] | None:
@@ -449,31 +480,35 @@ class _Elements(StageReader[list[Element]]):
 
     def cabinet(self, stage: CabinetStage) -> list[Element]:
         name = self.active.leg.device.word(stage.setting)
+        if name == "none":
+            return []
         brought = self.course.graph.cabinets.get(name)
         if brought is not None:
-            return self._shaped(np.maximum(brought.power(GRID_HZ), 1e-18), brought.power)
+            power = np.maximum(brought.power(GRID_HZ), 1e-18)
+            return [Gain(_db(power[AT_1KHZ]), power, exact=brought.power)]
         if name.endswith(".wav"):
             return []  # nobody read it: taken as flat
-        exact = partial(_cabinet_at, name)
-        return self._shaped(_cabinet_power(stage, name), None if name == "none" else exact)
+        return [_cabinet_gain(stage, name)]
 
     def filter(self, stage: FilterStage) -> list[Element]:
-        device = self.active.leg.device
-
-        def exact(freqs_hz: Real) -> Real:
-            return np.square(np.abs(filter_response(stage, device, np.maximum(freqs_hz, 5.0))))
-
-        return self._shaped(exact(GRID_HZ), exact)
+        return [_corner_gain(*corners_hz(stage, self.active.leg.device))]
 
     def passive(self, stage: PassiveStage) -> list[Element]:
-        response = stage_response(stage, self.active.leg.device, GRID_HZ)
-        return self._shaped(np.square(np.abs(response)))
+        power = np.square(np.abs(stage_response(stage, self.active.leg.device, GRID_HZ)))
+        return [Gain(_db(power[AT_1KHZ]), power)]
 
     def delay(self, stage: DelayStage) -> list[Element]:
         return []
 
-    def _shaped(self, power: Real, exact: Callable[[Real], Real] | None = None) -> list[Element]:
-        return [Gain(_db(power[AT_1KHZ]), power, exact=exact)]
+
+@lru_cache(maxsize=256)
+def _corner_gain(low_hz: float | None, high_hz: float | None) -> Gain:
+    def exact(freqs_hz: Real) -> Real:
+        response = corner_response(low_hz, high_hz, np.maximum(freqs_hz, 5.0))
+        return np.asarray(np.square(np.abs(response)))
+
+    power = exact(GRID_HZ)
+    return Gain(_db(power[AT_1KHZ]), power, exact=exact)
 
 
 def _cabinet_at(name: str, freqs_hz: Real) -> Real:
@@ -481,14 +516,15 @@ def _cabinet_at(name: str, freqs_hz: Real) -> Real:
 
 
 @lru_cache(maxsize=64)
-def _cabinet_power(stage: CabinetStage, name: str) -> Real:
-    """A stand-in cabinet over the grid: some thousand taps, the same every time."""
+def _cabinet_gain(stage: CabinetStage, name: str) -> Gain:
+    """A stand-in cabinet: some thousand taps, the same every time."""
     from diaulos.rig.catalogue.parts import cabinet_choice
 
     words = Device(
         id="c", kind="cabinet", name="c", ports=(), settings=(cabinet_choice(name, stage.setting),)
     )
-    return np.asarray(np.square(np.abs(stage_response(stage, words, GRID_HZ))))
+    power = np.asarray(np.square(np.abs(stage_response(stage, words, GRID_HZ))))
+    return Gain(_db(power[AT_1KHZ]), power, exact=partial(_cabinet_at, name))
 
 
 def _adc_elements(course: Course, active: Active, stage: AdcStage, noises: bool) -> list[Element]:

@@ -210,7 +210,15 @@ class Active:
 
 
 def cut(course: Course) -> tuple[Segment | Active, ...]:
-    """Segments and isolating devices in turn, from the start to the track."""
+    """Segments and isolating devices in turn, from the start to the track. Kept with the
+    course."""
+    known: tuple[Segment | Active, ...] | None = course.kept.get("cut")
+    if known is None:
+        known = course.kept["cut"] = _cut(course)
+    return known
+
+
+def _cut(course: Course) -> tuple[Segment | Active, ...]:
     steps: list[Segment | Active] = []
     graph = course.graph
     start = course.legs[0]

@@ -218,16 +218,52 @@ def filter_response(stage: FilterStage, device: Device, freqs_hz: Real) -> Compl
     -------
     Complex ratio, shape (n,).
     """
-    total: Complex = np.ones(freqs_hz.shape, complex)
-    if stage.low_cut_hz is not None:
-        ratio = 1j * np.maximum(freqs_hz, 1e-3) / stage.low_cut_hz
-        total = total * ratio / (1.0 + ratio)
+    return corner_response(*corners_hz(stage, device), freqs_hz)
+
+
+def corners_hz(stage: FilterStage, device: Device) -> tuple[float | None, float | None]:
+    """Where a filter's corners lie as the switches stand.
+
+    Parameters
+    ----------
+    stage
+        One stage of a path.
+    device
+        The device, as its knobs and switches stand.
+
+    Returns
+    -------
+    Lower and upper corner in Hz, None where there is none.
+    """
     high = next(
         (hz for setting, value, hz in stage.high_cut_by if device.word(setting) == value),
         stage.high_cut_hz,
     )
-    if high is not None:
-        total = total / (1.0 + 1j * freqs_hz / high)
+    return stage.low_cut_hz, high
+
+
+def corner_response(low_hz: float | None, high_hz: float | None, freqs_hz: Real) -> Complex:
+    """Response of first-order corners.
+
+    Parameters
+    ----------
+    low_hz
+        The lower corner in Hz; None for none.
+    high_hz
+        The upper one.
+    freqs_hz
+        Frequencies in Hz, shape (n,), 0 and above.
+
+    Returns
+    -------
+    Complex ratio, shape (n,).
+    """
+    total: Complex = np.ones(freqs_hz.shape, complex)
+    if low_hz is not None:
+        ratio = 1j * np.maximum(freqs_hz, 1e-3) / low_hz
+        total = total * ratio / (1.0 + ratio)
+    if high_hz is not None:
+        total = total / (1.0 + 1j * freqs_hz / high_hz)
     return total
 
 

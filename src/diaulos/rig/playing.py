@@ -14,8 +14,6 @@ Conventions
 from __future__ import annotations
 
 import math
-import threading
-from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -29,6 +27,7 @@ from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.rig.course import Course
 from diaulos.rig.elements import AT_1KHZ, GRID_HZ, Curve, Gain
 from diaulos.rig.excerpt import PLANNED_CHORDS, RATE_HZ, Array32, Excerpt, simulated_excerpt
+from diaulos.rig.kept import Kept
 from diaulos.rig.sources import USUAL_CREST_DB, PlayedSource
 from diaulos.signal.amp import AmpSettings
 from diaulos.signal.compressor import CompressorSettings
@@ -49,34 +48,9 @@ AES17_DB = 10.0 * math.log10(2.0)
 """From a mean square to the dBFS RMS of AES17: a full-scale sine reads 0."""
 
 
-class _Kept:
-    """What was worked out, by its key; the longest unused goes first."""
-
-    def __init__(self, most: int) -> None:
-        self._most = most
-        self._held: OrderedDict[Hashable, Any] = OrderedDict()
-        self._lock = threading.Lock()
-
-    def get(self, key: Hashable, make: Callable[[], Any]) -> Any:
-        with self._lock:
-            if key in self._held:
-                self._held.move_to_end(key)
-                return self._held[key]
-        found = make()
-        with self._lock:
-            self._held[key] = found
-            while len(self._held) > self._most:
-                self._held.popitem(last=False)
-        return found
-
-    def clear(self) -> None:
-        with self._lock:
-            self._held.clear()
-
-
-_FIGURES = _Kept(50_000)
-_SOUNDS = _Kept(48)
-_SHAPES = _Kept(512)
+_FIGURES: Kept[Any] = Kept(50_000)
+_SOUNDS: Kept[Array32] = Kept(48)
+_SHAPES: Kept[Array32] = Kept(512)
 
 
 def forget() -> None:

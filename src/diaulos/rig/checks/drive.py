@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from diaulos.errors import DiaulosError
 from diaulos.rig.checks.registry import Context, Finding, Severity, check, set_mend
 from diaulos.rig.course import Course, Leg, trace
+from diaulos.rig.elements import segment_gains
+from diaulos.rig.flow import Link, Point, Segment
 from diaulos.rig.graph import Plug
 from diaulos.rig.model import (
     AmpStage,
@@ -16,9 +18,9 @@ from diaulos.rig.model import (
     CompressorStage,
     Control,
     PortRef,
-    Rig,
 )
 from diaulos.rig.plan import compressor_settings
+from diaulos.rig.playing import start_of
 from diaulos.rig.tone_place import TRIM
 from diaulos.rig.trackplan import PlannedLevel, course_levels
 from diaulos.signal.compressor import held_back_db
@@ -52,8 +54,8 @@ def less_drive(context: Context) -> Iterator[Finding]:
         if len(course.legs[: course.legs.index(leg)]) < 2:
             continue  # it is plugged straight in
         there = _at(course, leg, plan.levels)
-        straight = _straight(context, course, leg)
-        if there is None or straight is None or straight - there < TOLD_DB:
+        straight = _straight(course, leg)
+        if there is None or straight - there < TOLD_DB:
             continue
         told.add(leg.device.id)
         less = straight - there
@@ -147,7 +149,7 @@ def _at(course: Course, leg: Leg, levels: tuple[PlannedLevel, ...]) -> float | N
     return None
 
 
-def _straight(context: Context, course: Course, leg: Leg) -> float | None:
+def _straight(course: Course, leg: Leg) -> float:
     """What the instrument would give there by a cable of its own."""
     start = course.start
     assert start.exit is not None
@@ -159,12 +161,12 @@ def _straight(context: Context, course: Course, leg: Leg) -> float | None:
         length_m=STRAIGHT_M,
         kind=CableKind.INSTRUMENT,
     )
-    pair = Rig(id="straight", name="straight", devices=(start.device, leg.device), cables=(cable,))
-    try:
-        levels = course_levels(trace(context.graph.of(pair), cable.target))
-    except DiaulosError:
-        return None
-    return levels[-1].peak if levels else None
+    assert course.source is not None
+    link = Link(cable, Point(1, leg.entry))
+    line = start_of(course)
+    for _, gain in segment_gains(Segment(Point(0, start.exit), (link,), course.source.circuit)):
+        line = line.through(gain)
+    return line.peak
 
 
 def _unity(

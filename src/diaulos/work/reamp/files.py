@@ -10,8 +10,9 @@ import numpy as np
 
 from diaulos.errors import RefusedError
 from diaulos.rig.bench import Impulses
+from diaulos.rig.course import reamp_course
 from diaulos.rig.model import Rig
-from diaulos.session.model import AlignmentRecord, MatchRecord, MatchTarget
+from diaulos.session.model import AlignmentRecord, MatchRecord, MatchTarget, SlateRecord
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.loudness import Layout, Match, common_layouts, solve_match
 from diaulos.units import db_to_gain, ms_to_samples
@@ -30,9 +31,10 @@ from diaulos.work.ports import (
     no_progress,
 )
 from diaulos.work.reamp.matching import match_to
-from diaulos.work.reamp.passes import LoopBackendFor, play_and_measure
+from diaulos.work.reamp.passes import play_and_measure
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.returns import Returned, alignment_record
+from diaulos.work.reamp.slate import LoopBackendFor, send_slate
 
 
 @dataclass(frozen=True)
@@ -135,6 +137,9 @@ class FileReampRequest:
     match_lufs: float | None = None
     target_peak_dbfs: float = -12.0
     replace: bool = False
+    slate: bool = True
+    """Whether a quiet sweep goes ahead."""
+    go_on: bool = False
 
 
 @dataclass(frozen=True)
@@ -146,6 +151,7 @@ class FileReampResult:
     match: MatchRecord | None
     frames: int
     rate_hz: int
+    slate: SlateRecord | None = None
 
 
 def reamp_file(
@@ -179,9 +185,10 @@ def reamp_file(
         target = MatchTarget(kind="lufs", lufs=request.match_lufs)
         figure = Loudness(request.match_lufs, "integrated", "mono", 60.0)
         reference = (figure, "mono", f"{request.match_lufs:g} LUFS")
+    loud = read_loudest(di, channel)
     plan = plan_reamp(
         request.rig,
-        read_loudest(di, channel),
+        loud,
         di.rate_hz,
         request.full_scale_dbu,
         request.target_peak_dbfs,
@@ -192,10 +199,18 @@ def reamp_file(
     notes = FileNotes(f"Reamp of {request.di.name}", now, history=f"reamp of {request.di.name}")
     raw = scratch / "return.wav"
     sink = files.create(raw, di.rate_hz, 1, "float", notes, True)
+    slate = None
     try:
+        if request.slate:
+            sent = loud.peak_dbfs + plan.send.gain_db
+            slate = send_slate(
+                reamp_course(plan.rig), sent, di.rate_hz, backend_for, impulses, progress, cancel,
+                go_on=request.go_on,
+            )  # fmt: skip
         returned = play_and_measure(
-            plan, di, channel, backend_for, sink, lambda: files.open(raw), progress, cancel
-        )
+            plan, di, channel, backend_for, sink, lambda: files.open(raw), progress, cancel,
+            slate.delay_samples if slate is not None else None,
+        )  # fmt: skip
     except BaseException:
         sink.abandon()
         raise
@@ -213,4 +228,4 @@ def reamp_file(
     write_all(out, aligned_blocks(files.open(raw), di.frames, record, gain_db=gain))
     raw.unlink(missing_ok=True)
     progress(1.0, "Done")
-    return FileReampResult(plan, returned, match, di.frames, di.rate_hz)
+    return FileReampResult(plan, returned, match, di.frames, di.rate_hz, slate)

@@ -9,12 +9,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import numpy as np
-
 from diaulos.errors import EditError, RefusedError
 from diaulos.ids import free_id
 from diaulos.rig.bench import Impulses
-from diaulos.rig.course import Course, reamp_course
+from diaulos.rig.course import reamp_course
 from diaulos.rig.model import Rig
 from diaulos.session.edits import Edit, add_pass
 from diaulos.session.model import (
@@ -22,7 +20,6 @@ from diaulos.session.model import (
     MatchTarget,
     Pass,
     Session,
-    SlateRecord,
     Take,
     Track,
     rig_hash,
@@ -30,13 +27,11 @@ from diaulos.session.model import (
 )
 from diaulos.session.roles import reamp_rig
 from diaulos.signal.loudness import Layout, Loudness
-from diaulos.signal.slate import Slate
 from diaulos.work.blocks import mono_blocks, part_of
-from diaulos.work.capture.loop import LoopResult, run_loop
+from diaulos.work.capture.loop import run_loop
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import finite_or_none
 from diaulos.work.ports import (
-    AudioBackend,
     AudioSink,
     AudioSource,
     CancelToken,
@@ -50,11 +45,8 @@ from diaulos.work.reamp.matching import match_to, reference_loudness
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.reference import measure_against
 from diaulos.work.reamp.returns import Returned, alignment_record, last_delay, measure_return
-from diaulos.work.reamp.slate import known_slate, measure_slate
+from diaulos.work.reamp.slate import LoopBackendFor, known_slate, send_slate
 from diaulos.work.takes.unload import Undo, undo_for, unloaded
-
-LoopBackendFor = Callable[[Course], AudioBackend]
-"""The audio that plays a course: the bench today, real ports later."""
 
 
 def play_and_measure(
@@ -104,6 +96,8 @@ class ReampRequest:
     undo_load: bool = False
     slate: bool = True
     """Whether a quiet sweep goes ahead, where the loop is not known yet."""
+    go_on: bool = False
+    """Whether the take is sent although the sweep came back far from plan, or not at all."""
 
 
 @dataclass(frozen=True)
@@ -161,7 +155,15 @@ def make_pass(
     )
     sink = store.create_audio(file, di.rate_hz, 1, session.word_length, notes)
     try:
-        slate = _slate(request, plan, excerpt.peak_dbfs, di.rate_hz, backend_for, progress, cancel)
+        slate = None
+        if request.slate:
+            slate = known_slate(session, rig_hash(plan.rig))
+            if slate is None:
+                sent = excerpt.peak_dbfs + plan.send.gain_db
+                slate = send_slate(
+                    reamp_course(plan.rig), sent, di.rate_hz, backend_for, impulses, progress,
+                    cancel, go_on=request.go_on,
+                )  # fmt: skip
         before = slate.delay_samples if slate is not None else None
         if before is None:
             before = last_delay(session, rig.name)
@@ -182,33 +184,6 @@ def make_pass(
         made = made.model_copy(update={"unloaded": undo.words})
     progress(1.0, "Done")
     return ReampOutcome(take.id, made, plan.rig, plan, add_pass(take.id, made, plan.rig))
-
-
-def _slate(
-    request: ReampRequest,
-    plan: ReampPlan,
-    peak_dbfs: float,
-    rate_hz: int,
-    backend_for: LoopBackendFor,
-    progress: Progress,
-    cancel: CancelToken,
-) -> SlateRecord | None:
-    """What is known of the loop, or what a sweep now tells; one serves an unchanged loop."""
-    if not request.slate:
-        return None
-    known = known_slate(request.session, rig_hash(plan.rig))
-    if known is not None:
-        return known
-    course = reamp_course(plan.rig)
-
-    def play(slate: Slate, sink: AudioSink) -> LoopResult:
-        blocks = [slate.samples.astype(np.float32)]
-        return run_loop(
-            backend_for(course), blocks, slate.frames, rate_hz, 0.0, sink, no_progress, cancel
-        )
-
-    sent = peak_dbfs + plan.send.gain_db
-    return measure_slate(play, rate_hz, sent, part_of(progress, 0.02, 0.05), cancel)
 
 
 def open_di(

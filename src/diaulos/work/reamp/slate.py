@@ -7,15 +7,20 @@ is linear, and the loop's. Nothing of it is stored but the reading.
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.rig.bench import Bench, BenchFaults, Impulses
+from diaulos.rig.course import Course
+from diaulos.rig.levels.causes import likely_causes, planned_peak
 from diaulos.session.model import Session, SlateRecord
 from diaulos.signal.slate import Slate, SlateReading, make_slate, read_slate
-from diaulos.work.capture.loop import LoopResult
-from diaulos.work.ports import AudioSink, CancelToken, Progress
+from diaulos.work.blocks import part_of
+from diaulos.work.capture.loop import LoopResult, run_loop
+from diaulos.work.ports import AudioBackend, AudioSink, CancelToken, Progress, no_progress
 
 UNDER_DB = 20.0
 """The first sweep's peak below that of the take as it is sent."""
@@ -24,11 +29,21 @@ LEVELS = 4
 AGREE_DB, AGREE_SAMPLES = 0.5, 0.5
 """Two levels that differ by less say the same of the loop."""
 DISAGREE = "its levels do not agree: a gate or a compressor"
+FAR_DB = 20.0
+"""Farther from plan is not what the rig says, whichever amplifier stands where the stand-in is
+planned: its volume alone does less, as it is set for playing (common practice, no source)."""
+PASSED_DB = 25.0
+"""What the loop passes: not so far under its loudest."""
 LOWEST_FIRST_DBFS = -60.0
 """A take of nearly nothing still gets a sweep that can be heard."""
 
+Real = NDArray[np.float64]
 PlayLoop = Callable[[Slate, AudioSink], LoopResult]
 """Sends a slate round the loop and writes what comes back."""
+
+
+LoopBackendFor = Callable[[Course], AudioBackend]
+"""The audio that plays a course: the bench today, real ports later."""
 
 
 class Memory:
@@ -69,13 +84,54 @@ def known_slate(session: Session, loop_hash: str) -> SlateRecord | None:
     return max(found, key=lambda one: one[0])[1] if found else None
 
 
+class SlatePlan(Protocol):
+    """What is planned of a slate."""
+
+    def comes_back(self, slate: Slate) -> Real:
+        """The return, as the plan has it."""
+
+    def cause(self, off_db: float) -> str:
+        """What would explain that it is so much louder than that; "" where nothing does."""
+
+
+class LoopPlan:
+    """A slate through a course as the bench plays it, without noise."""
+
+    def __init__(self, course: Course, rate_hz: int, impulses: Impulses | None) -> None:
+        self._course = course
+        self._rate_hz = rate_hz
+        self._impulses = impulses
+
+    def comes_back(self, slate: Slate) -> Real:
+        """The return, as the plan has it."""
+        faults = BenchFaults.none()
+        return Bench(self._course, float(self._rate_hz), faults, self._impulses).process(
+            slate.samples
+        )
+
+    def cause(self, off_db: float) -> str:
+        """A knob, a switch or a cable on the way back or out."""
+        track = self._course.track
+        heard = {track: planned_peak(self._course) + off_db}
+        causes = likely_causes({track: self._course}, heard, most=1, exact=False)
+        return causes[0].words if causes and causes[0].explains else ""
+
+
 def measure_slate(
-    play: PlayLoop, rate_hz: int, sent_peak_dbfs: float, progress: Progress, cancel: CancelToken
+    play: PlayLoop,
+    rate_hz: int,
+    sent_peak_dbfs: float,
+    progress: Progress,
+    cancel: CancelToken,
+    plan: SlatePlan | None = None,
+    *,
+    go_on: bool = False,
 ) -> SlateRecord:
     """Send sweeps from well under the take's level downwards until two agree.
 
     `sent_peak_dbfs` is the loudest peak of the take as it will be sent. RefusedError
-    ("slate_clipped", "slate_unheard") before anything of the take is played.
+    ("slate_clipped", and unless a person says `go_on` "slate_unheard" and "slate_far") before
+    anything of the take is played.
     """
     readings: list[tuple[float, SlateReading]] = []
     first = max(LOWEST_FIRST_DBFS, min(0.0, sent_peak_dbfs) - UNDER_DB)
@@ -98,24 +154,78 @@ def measure_slate(
             )
         if not reading.heard:
             break
+        if plan is not None and not readings and not go_on:
+            _hold_to(plan, slate, reading)
         readings.append((level, reading))
         if len(readings) > 1 and _agree(readings[-2][1], reading):
             # Of two that agree the louder one has less noise in it.
             return _record(*readings[-2])
     if not readings and gaps:
-        why = "blocks were lost while it was sent"
-        return SlateRecord(
-            delay_samples=None, polarity=None, level_dbfs=level, noise_dbfs=-200.0,
-            harmonics_db=-200.0, reason=why,
-        )  # fmt: skip
+        return _nothing(level, "blocks were lost while it was sent")
+    if not readings and go_on:
+        return _nothing(level, "nothing of it came back")
     if not readings:
         raise RefusedError(
             "slate_unheard",
             "Nothing of the slate came back: a noise gate, or a cable?",
-            remedy="Check the cables and the gate. To go on all the same, leave the slate out.",
+            remedy="Check the cables and the gate. Where a gate swallows what is so quiet, go on.",
         )
     one = "one level alone was heard: a gate, or noise"
     return _record(*readings[-1], unsure=one if len(readings) == 1 else DISAGREE)
+
+
+def send_slate(
+    course: Course,
+    sent_peak_dbfs: float,
+    rate_hz: int,
+    backend_for: LoopBackendFor,
+    impulses: Impulses | None,
+    progress: Progress,
+    cancel: CancelToken,
+    *,
+    go_on: bool = False,
+) -> SlateRecord:
+    """The slate of a loop, sent through its ports and held to its plan."""
+
+    def play(slate: Slate, sink: AudioSink) -> LoopResult:
+        blocks = [slate.samples.astype(np.float32)]
+        return run_loop(
+            backend_for(course), blocks, slate.frames, rate_hz, 0.0, sink, no_progress, cancel
+        )
+
+    part = part_of(progress, 0.02, 0.05)
+    plan = LoopPlan(course, rate_hz, impulses)
+    return measure_slate(play, rate_hz, sent_peak_dbfs, part, cancel, plan, go_on=go_on)
+
+
+def _nothing(level_dbfs: float, why: str) -> SlateRecord:
+    return SlateRecord(
+        delay_samples=None, polarity=None, level_dbfs=level_dbfs, noise_dbfs=-200.0,
+        harmonics_db=-200.0, reason=why,
+    )  # fmt: skip
+
+
+def _hold_to(plan: SlatePlan, slate: Slate, reading: SlateReading) -> None:
+    """What is far from plan is not what the rig says, whichever amplifier stands in it."""
+    wanted = read_slate(slate, plan.comes_back(slate))
+    if not wanted.heard:
+        return
+    expected = np.asarray(wanted.response_db)
+    passed = expected > expected.max() - PASSED_DB
+    off = float(np.median((np.asarray(reading.response_db) - expected)[passed]))
+    if abs(off) < FAR_DB:
+        return
+    way = "lower" if off < 0.0 else "higher"
+    usual = (
+        "A gain or a pad on the way, the amplifier's volume, another input or microphone?"
+        if off < 0.0
+        else "A gain on the way, the amplifier's volume, another input?"
+    )
+    raise RefusedError(
+        "slate_far",
+        f"The slate came back {abs(off):.0f} dB {way} than planned, and so would the take.",
+        remedy=f"{plan.cause(off) or usual} Where it is meant so, go on.",
+    )
 
 
 def _agree(one: SlateReading, other: SlateReading) -> bool:

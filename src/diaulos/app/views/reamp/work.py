@@ -8,9 +8,10 @@ from PySide6.QtWidgets import (
     QPushButton,
 )
 
+from diaulos.app.asking import ask
 from diaulos.app.jobs import Job
 from diaulos.app.views.reamp.listening import ReampListening
-from diaulos.errors import DiaulosError, RigError
+from diaulos.errors import DiaulosError, RefusedError, RigError
 from diaulos.session import edits
 from diaulos.session.roles import reamp_rig
 from diaulos.work.ports import CancelToken, Progress
@@ -23,6 +24,9 @@ from diaulos.work.reamp.words import (
 from diaulos.work.takes.exporting import export_pass
 from diaulos.work.takes.impulses import import_impulse, load_impulses
 from diaulos.work.takes.unloading import UnloadedTake, store_unloaded
+
+MAY_GO_ON = ("slate_unheard", "slate_far")
+"""What a person may know better than a sweep."""
 
 
 class ReampWork(ReampListening):
@@ -65,6 +69,9 @@ class ReampWork(ReampListening):
 
     def reamp(self) -> None:
         """Send the chosen take out and bring it back as a new pass."""
+        self._reamp(go_on=False)
+
+    def _reamp(self, *, go_on: bool) -> None:
         take = self.take
         if take is None or self._jobs.refuse_if_busy() or not self.tone.reamp_button.isEnabled():
             return
@@ -76,6 +83,7 @@ class ReampWork(ReampListening):
             auto_return=self.tone.auto_return,
             undo_load=self.tone.undo_load,
             slate=self.tone.slate,
+            go_on=go_on,
         )
         services = self._services
 
@@ -91,7 +99,18 @@ class ReampWork(ReampListening):
                 cancel=cancel,
             )
 
-        self._jobs.start(Job(f"Reamping {take.name}", work, self._on_reamped, captures=True))
+        def failed(error: Exception) -> None:
+            if not isinstance(error, RefusedError) or error.reason not in MAY_GO_ON:
+                self.problem.emit(error)
+                return
+            told = f"{error.remedy}\nNothing of the take was sent yet."
+            if ask(self, error.what, told, "Go on", no="Stop") == 0:
+                self._reamp(go_on=True)
+            else:
+                self.said.emit(error.what)
+
+        title = f"Reamping {take.name}"
+        self._jobs.start(Job(title, work, self._on_reamped, failed, captures=True))
 
     def _on_reamped(self, outcome: ReampOutcome) -> None:
         if not self._document.apply(outcome.edit, journal=True):
