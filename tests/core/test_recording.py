@@ -450,6 +450,11 @@ def test_a_recording_that_was_cut_off_comes_back_as_the_take_it_was(
     assert [t.name for t in back.take.tracks] == [t.name for t in done.take.tracks]
     assert [t.tap for t in back.take.tracks] == [t.tap for t in done.take.tracks]
     assert back.take.tracks[0].full_scale_dbu == done.take.tracks[0].full_scale_dbu
+    planned = [t.planned_dbfs for t in back.take.tracks]
+    assert planned == [t.planned_dbfs for t in done.take.tracks]
+    assert None not in planned
+    assert back.take.tracks[0].difference_db == pytest.approx(done.take.tracks[0].difference_db)
+    assert back.take.trim_state == done.take.trim_state
     after = back.edit(session)
     assert after.snapshots[back.take.rig_hash] == session.rig()
     assert recoverable_takes(after, folder) == ()

@@ -8,6 +8,7 @@ from typing import Protocol
 
 from diaulos.rig.model import Rig
 from diaulos.session.instrument import Instrument
+from diaulos.session.tone_stage import TrimState
 from diaulos.work.ports import SessionStore
 from diaulos.work.takes.ready import Armed, calibration_of
 
@@ -44,7 +45,7 @@ class TakeNote:
 
 def recording_note(
     note: TakeNote, rig: Rig, armed: tuple[Armed, ...], files: tuple[str, ...],
-    instruments: dict[str, Instrument],
+    instruments: dict[str, Instrument], trim: TrimState,
 ) -> str:  # fmt: skip
     """The note as text."""
     tracks = []
@@ -52,13 +53,14 @@ def recording_note(
         full, load = calibration_of(one)
         tracks.append(
             {"id": f"k{number:02d}", "name": one.name, "tap": one.tap, "file": file,
-             "full_scale_dbu": full, "load_ohm": load, "input_number": one.input_number}
+             "full_scale_dbu": full, "load_ohm": load, "input_number": one.input_number,
+             "planned_dbfs": one.plan.unclipped_dbfs}
         )  # fmt: skip
     data = {
         "diaulos_recording": 1, "take": note.take_id, "name": note.name,
         "recorded_at": note.made_at, "time_reference": note.time_reference,
         "tempo_bpm": note.tempo_bpm, "metre": note.metre,
-        "over": note.over, "over_frame": note.over_frame,
+        "over": note.over, "over_frame": note.over_frame, "trim_state": trim,
         "rig": rig.model_dump(mode="json"),
         "instruments": {key: one.model_dump(mode="json") for key, one in instruments.items()},
         "tracks": tracks,

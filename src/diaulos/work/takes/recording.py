@@ -340,7 +340,8 @@ class _Files:
     def write_note(self, turn: int) -> None:
         """The note beside the audio, before the first sample."""
         files = tuple(self.name(turn, number) for number in range(len(self.armed)))
-        text = recording_note(self.note(turn), self.rig, self.armed, files, self.instruments)
+        trim = trim_state(self.request.session, self.rig)
+        text = recording_note(self.note(turn), self.rig, self.armed, files, self.instruments, trim)
         self.store.note_recording(self.take_id(turn), text)
 
 

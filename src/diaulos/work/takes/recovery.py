@@ -90,6 +90,7 @@ def recover_take(session: Session, store: RecordingStore, take_id: str) -> Recor
             time_reference=data.get("time_reference", 0),
             over=data.get("over", ""),
             over_frame=data.get("over_frame", 0),
+            trim_state=data.get("trim_state", ""),
             rig_hash=rig_hash(rig),
             rig_name=rig.name,
             instruments={key: content_hash(one) for key, one in instruments.items()},
