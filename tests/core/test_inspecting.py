@@ -13,6 +13,7 @@ from test_cli import documented, run, run_json
 from diaulos import wiring
 from diaulos.errors import EditError, RefusedError
 from diaulos.session.instrument import note_to_midi
+from diaulos.session.tunings import TUNINGS
 from diaulos.signal.faults import FaultFinder
 from diaulos.signal.fir import shift
 from diaulos.signal.hum import (
@@ -32,7 +33,7 @@ from diaulos.signal.pitch import (
 )
 from diaulos.signal.strings import Note, StringCharacter, render_notes
 from diaulos.work.blocks import ArraySource
-from diaulos.work.instruments.file_tuning import TUNINGS, tune, tuning_named
+from diaulos.work.instruments.file_tuning import tune, tuning_named
 from diaulos.work.takes.inspecting import measure_file
 from support import RATE, performance, reference_cases
 
@@ -120,7 +121,7 @@ def string(hz: float, stiffness: float, glide_cents: float, first: float = 1.0) 
     return np.concatenate([quiet, 0.3 * out]), truth
 
 
-@pytest.mark.parametrize("name", sorted({n for strings in TUNINGS.values() for n in strings}))
+@pytest.mark.parametrize("name", sorted({n for one in TUNINGS.values() for n in one.strings}))
 def test_stiff_gliding_strings_within_three_cents(name: str) -> None:
     hz = midi_hz(note_to_midi(name))
     for stiffness, glide in ((2e-5, 4.0), (1e-4, 12.0), (4e-4, 6.0)):
@@ -166,7 +167,7 @@ def test_what_has_no_pitch_is_refused() -> None:
 def test_strings_of_a_tuning_and_another_a4() -> None:
     assert nearest_string(80.0, (40, 45, 50)).note == "E2"
     sound, truth = string(midi_hz(40, 432.0), 0.0, 0.0)
-    found = tune(sound, RATE, TUNINGS["standard"], 432.0)
+    found = tune(sound, RATE, TUNINGS["standard"].strings, 432.0)
     assert found.note == "E2"
     assert found.cents == pytest.approx(cents_between(truth, midi_hz(40, 432.0)), abs=1.0)
     assert tuning_named("drop-d")[0] == "D2"

@@ -31,8 +31,9 @@ from diaulos.session.instrument import (
 )
 from diaulos.session.migrations import migrate
 from diaulos.session.model import Session, Take, Track
-from diaulos.session.representative import PICKUP_TYPES, TUNINGS, pickup, representative
+from diaulos.session.representative import PICKUP_TYPES, pickup, representative
 from diaulos.session.tone_stage import stage_of
+from diaulos.session.tunings import TUNINGS, tuning_called
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.strength import measure_strength
 from diaulos.signal.strings import StringCharacter
@@ -111,8 +112,9 @@ def test_a_knob_turned_down_takes_level() -> None:
 
 def test_notes_and_tunings() -> None:
     assert [note_to_midi(n) for n in ("C4", "A4", "B0", "F#3", "Bb1")] == [60, 69, 23, 54, 34]
-    for strings in TUNINGS.values():
-        pitches = [note_to_midi(name) for name in strings]
+    for one in TUNINGS.values():
+        pitches = [note_to_midi(name) for name in one.strings]
+        assert tuning_called(one.id) == tuning_called(one.words) == one
         assert pitches == sorted(pitches)
     with pytest.raises(ValueError, match="is not a note"):
         note_to_midi("H2")

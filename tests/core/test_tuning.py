@@ -23,9 +23,9 @@ from diaulos.session import edits
 from diaulos.session.instrument import IntonationReading
 from diaulos.session.model import Session
 from diaulos.session.representative import representative
+from diaulos.session.tunings import TUNINGS
 from diaulos.signal.pitch import Pitch, cents_between, find_pitch, last_onset, midi_hz
 from diaulos.signal.strings import Note, StringCharacter, render_notes
-from diaulos.work.instruments.file_tuning import TUNINGS
 from diaulos.work.instruments.tuning import (
     Ear,
     Heard,
@@ -162,8 +162,8 @@ def test_own_tunings_are_read_and_what_is_none_is_told() -> None:
     for text, told in (("E2 H2", "is not a note"), ("", "1 to 18 strings"), ("E9", "out of reach")):
         with pytest.raises(EditError, match=told):
             strings_from(text)
-    for names in TUNINGS.values():
-        assert strings_from(" ".join(names)) == names
+    for one in TUNINGS.values():
+        assert strings_from(" ".join(one.strings)) == one.strings
 
 
 # --- intonation ---

@@ -14,10 +14,12 @@ from diaulos.errors import DiaulosError
 from diaulos.rig.bench import BenchFaults, RigBench, strum_volts
 from diaulos.rig.bench.processors import Limit
 from diaulos.rig.bench.steps import StepMaker
+from diaulos.rig.catalogue.types import make
 from diaulos.rig.course import Course, source_of
 from diaulos.rig.excerpt import CHORDS, PLANNED_CHORDS
+from diaulos.rig.fits import joined
 from diaulos.rig.graph import RigGraph
-from diaulos.rig.model import Choice, Control, Rig
+from diaulos.rig.model import CableKind, Choice, Control, Direction, PortRef, Rig
 from diaulos.rig.sources import PlayedSource
 from diaulos.rig.templates import TEMPLATES, build
 from diaulos.rig.trackplan import TrackPlan, plan_tracks
@@ -59,9 +61,34 @@ def turned(rig: Rig, rng: random.Random, share: float) -> Rig:
     return rig
 
 
+MICROPHONES = ("large_dynamic", "small_dynamic", "condenser", "ribbon")
+BETWEEN = ("pedal", "compressor_pedal", "buffered_splitter")
+
+
+def exchanged(rig: Rig, rng: random.Random, share: float) -> Rig:
+    """Other microphones in the place of some, and a pedal or splitter behind some instruments."""
+    for device in rig.devices:
+        if device.kind == "microphone" and rng.random() < share:
+            other = make(rng.choice(MICROPHONES), device.id)
+            rig = rig.model_copy(
+                update={"devices": tuple(other if d.id == device.id else d for d in rig.devices)}
+            )
+    for cable in rig.cables:
+        starts = rig.device(cable.source.device).kind == "instrument"
+        if not starts or cable.kind is CableKind.AIR or rng.random() > share:
+            continue
+        box = make(rng.choice(BETWEEN), f"between_{cable.id}")
+        behind = next(p.id for p in box.ports if p.direction is Direction.OUT)
+        rest = tuple(one for one in rig.cables if one.id != cable.id)
+        rig = rig.model_copy(update={"devices": (*rig.devices, box), "cables": rest})
+        rig = joined(rig, cable.source, PortRef(device=box.id, port="in"))
+        rig = joined(rig, PortRef(device=box.id, port=behind), cable.target)
+    return rig
+
+
 def shaken(rig: Rig, rng: random.Random, share: float = 0.25) -> Rig:
-    """The same, and cables of other lengths."""
-    rig = turned(rig, rng, share)
+    """The same, with other devices and cables of other lengths."""
+    rig = turned(exchanged(rig, rng, share), rng, share)
     cables = tuple(
         cable.model_copy(update={"length_m": round(rng.uniform(0.3, 12.0), 1)})
         if rng.random() < share else cable

@@ -20,7 +20,8 @@ from diaulos.session.instrument import (
     Position,
     StrengthReading,
 )
-from diaulos.session.representative import TUNINGS, pickup
+from diaulos.session.representative import pickup
+from diaulos.session.tunings import TUNINGS
 from diaulos.signal.strength import measure_strength
 from diaulos.signal.strings import StringCharacter
 from diaulos.units import dbu_to_peak_volt
@@ -33,7 +34,7 @@ BARITONE = Instrument(
     id="baritone",
     name="Baritone, humbuckers, B standard",
     family="baritone",
-    strings=TUNINGS["Baritone, B standard"],
+    strings=TUNINGS["baritone-b"].strings,
     pickups=(
         pickup("humbucker", "bridge", "Bridge humbucker").model_copy(
             update={
@@ -58,7 +59,7 @@ OFFSET = Instrument(
     id="offset",
     name="Offset guitar, single coils, standard",
     family="guitar",
-    strings=TUNINGS["Guitar, standard"],
+    strings=TUNINGS["standard"].strings,
     pickups=(
         pickup("single", "bridge", "Bridge coil"),
         pickup("single", "neck", "Neck coil"),
@@ -77,7 +78,7 @@ FRETLESS = Instrument(
     id="fretless",
     name="Five-string fretless bass, active",
     family="bass",
-    strings=TUNINGS["Bass, five strings"],
+    strings=TUNINGS["bass5"].strings,
     pickups=(pickup("active", "preamp", "Active preamp"),),
     positions=(Position(id="preamp", name="Preamp", pickups=("preamp",)),),
     position_id="preamp",
@@ -89,7 +90,7 @@ SEMI = Instrument(
     id="semi",
     name="Semi-hollow, wide single coils, drop D",
     family="guitar",
-    strings=TUNINGS["Guitar, drop D"],
+    strings=TUNINGS["drop-d"].strings,
     pickups=(
         pickup("wide", "neck", "Neck wide coil"),
         pickup("wide", "bridge", "Bridge wide coil"),

@@ -13,6 +13,7 @@ from diaulos.session.instrument import (
     PiezoValues,
     Position,
 )
+from diaulos.session.tunings import TUNINGS
 
 PICKUP_TYPES: dict[str, tuple[str, PickupValues]] = {
     "single": (
@@ -57,27 +58,11 @@ USUAL_TYPE: dict[Family, str] = {
     "piezo": "piezo",
 }
 USUAL_STRINGS: dict[Family, tuple[str, ...]] = {
-    "guitar": ("E2", "A2", "D3", "G3", "B3", "E4"),
-    "baritone": ("B1", "E2", "A2", "D3", "F#3", "B3"),
-    "bass": ("E1", "A1", "D2", "G2"),
+    "guitar": TUNINGS["standard"].strings,
+    "baritone": TUNINGS["baritone-b"].strings,
+    "bass": TUNINGS["bass"].strings,
     "other": (),
-    "piezo": ("E2", "A2", "D3", "G3", "B3", "E4"),
-}
-TUNINGS: dict[str, tuple[str, ...]] = {
-    "Guitar, standard": USUAL_STRINGS["guitar"],
-    "Guitar, drop D": ("D2", "A2", "D3", "G3", "B3", "E4"),
-    "Guitar, open G": ("D2", "G2", "D3", "G3", "B3", "D4"),
-    "Guitar, seven strings": ("B1", "E2", "A2", "D3", "G3", "B3", "E4"),
-    "Guitar, seven strings, low A": ("A1", "E2", "A2", "D3", "G3", "B3", "E4"),
-    "Guitar, eight strings": ("F#1", "B1", "E2", "A2", "D3", "G3", "B3", "E4"),
-    "Baritone, B standard": USUAL_STRINGS["baritone"],
-    "Baritone, drop A": ("A1", "E2", "A2", "D3", "F#3", "B3"),
-    "Bass, four strings": USUAL_STRINGS["bass"],
-    "Bass, low D": ("D1", "A1", "D2", "G2"),
-    "Bass, five strings": ("B0", "E1", "A1", "D2", "G2"),
-    "Bass, five strings, dropped": ("A0", "E1", "A1", "D2", "G2"),
-    "Bass, five strings, high C": ("E1", "A1", "D2", "G2", "C3"),
-    "Bass, six strings": ("B0", "E1", "A1", "D2", "G2", "C3"),
+    "piezo": TUNINGS["standard"].strings,
 }
 
 

@@ -16,7 +16,8 @@ from diaulos.session import edits
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import FAMILY_WORDS, Family, Instrument
 from diaulos.session.model import Session
-from diaulos.session.representative import PICKUP_TYPES, TUNINGS, representative
+from diaulos.session.representative import PICKUP_TYPES, representative
+from diaulos.session.tunings import TUNINGS, tuning_called
 from diaulos.work.rigs.look import rig_graph
 
 
@@ -112,10 +113,11 @@ def new_instrument(
         raise InputError(
             f"unknown pickup {pickup!r}.", remedy=f"Known are: {', '.join(PICKUP_TYPES)}."
         )
-    if tuning and tuning not in TUNINGS:
+    known = tuning_called(tuning)
+    if tuning and known is None:
         raise InputError(f"unknown tuning {tuning!r}.", remedy=f"Known are: {', '.join(TUNINGS)}.")
     if any(one.name == name for one in session.instruments):
         raise EditError(f"There is already an instrument {name!r}.", remedy="Give another name.")
     ident = free_id({one.id for one in session.instruments}, "instrument")
     made = representative(ident, name, families[kind], pickup)
-    return made.model_copy(update={"strings": TUNINGS[tuning]}) if tuning else made
+    return made.model_copy(update={"strings": known.strings}) if known is not None else made

@@ -29,7 +29,8 @@ from diaulos.quantities import (
 from diaulos.session.instrument import (
     FAMILY_WORDS,
 )
-from diaulos.session.representative import PICKUP_TYPES, TUNINGS
+from diaulos.session.representative import PICKUP_TYPES
+from diaulos.session.tunings import TUNINGS
 
 NARROW = 5
 PER_METRE = Quantity("capacitance per metre", "F", "pF", 1e-13, 1e-7, allow_zero=True)
@@ -116,8 +117,8 @@ class CircuitFields(QWidget):
         self.tuning = combo("Strings and tuning", least=NARROW)
         self.tuning.setEditable(True)
         self.tuning.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
-        for words, strings in TUNINGS.items():
-            self.tuning.addItem(words, strings)
+        for one in TUNINGS.values():
+            self.tuning.addItem(one.words, one.strings)
         self.tuning.activated.connect(self._on_tuning_chosen)
         line = self.tuning.lineEdit()
         assert line is not None

@@ -32,7 +32,8 @@ from diaulos.session.instrument import (
     note_to_midi,
 )
 from diaulos.session.model import Session
-from diaulos.session.representative import PICKUP_TYPES, TUNINGS, pickup, usual_controls
+from diaulos.session.representative import PICKUP_TYPES, pickup, usual_controls
+from diaulos.session.tunings import TUNINGS, tuning_called
 from diaulos.work.instruments.inputs import rig_inputs
 
 """Characters that a combo box of the form shows at least."""
@@ -87,7 +88,8 @@ class CircuitForm(CircuitFields):
         self.notes.setText(instrument.notes)
         choose(self.family, instrument.family)
         names = " ".join(instrument.strings)
-        words = next((w for w, s in TUNINGS.items() if s == instrument.strings), names)
+        same = (one.words for one in TUNINGS.values() if one.strings == instrument.strings)
+        words = next(same, names)
         self.tuning.setEditText(words)
         self.tuning.setToolTip(tip(f"Lowest first: {names or 'E2 A2 ...'}"))
         blocker = QSignalBlocker(self.position)
@@ -319,8 +321,9 @@ class CircuitForm(CircuitFields):
 
     def _on_tuning_typed(self) -> None:
         text = self.tuning.currentText().strip()
-        if text in TUNINGS:
-            self._change("strings", TUNINGS[text])
+        known = tuning_called(text)
+        if known is not None:
+            self._change("strings", known.strings)
             return
         names = tuple(text.replace(",", " ").split())
         try:

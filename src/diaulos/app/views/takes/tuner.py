@@ -28,7 +28,7 @@ from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import EditError
 from diaulos.figures import number, typeset
 from diaulos.session.instrument import Instrument, IntonationReading, note_to_midi
-from diaulos.work.instruments.file_tuning import TUNINGS
+from diaulos.session.tunings import TUNINGS
 from diaulos.work.instruments.tuning import (
     IN_TUNE_CENTS,
     Heard,
@@ -281,13 +281,13 @@ class TunerPanel(QWidget):
             self.tuning.clear()
             if instrument is not None and instrument.strings:
                 self.tuning.addItem("Its own tuning", OWN)
-            for name in TUNINGS:
-                self.tuning.addItem(name.replace("-", " "), name)
+            for one in TUNINGS.values():
+                self.tuning.addItem(one.words, one.id)
             self.tuning.addItem("As typed", TYPED)
         names = kept
         if names is None:
             own = instrument.strings if instrument is not None else ()
-            names = own or TUNINGS["standard"]
+            names = own or TUNINGS["standard"].strings
         self._show_strings(names, a4_hz)
         self._show_intonation()
 
@@ -311,7 +311,7 @@ class TunerPanel(QWidget):
         if key == OWN and self.instrument is not None:
             self._show_strings(self.instrument.strings, self.a4.value())
         elif key in TUNINGS:
-            self._show_strings(TUNINGS[key], self.a4.value())
+            self._show_strings(TUNINGS[key].strings, self.a4.value())
         else:
             self.typed.setFocus()
 
