@@ -101,10 +101,23 @@ QPushButton[main="true"] { background: $amp; color: $raised; font-weight: bold;
 QPushButton[main="true"]:focus { border: 2px solid $ink; padding: 5px 15px; }
 QPushButton[main="true"]:disabled { background: $line; color: $ink; border-color: $line; }
 QPushButton[tiny="true"] { padding: 2px 0; }
-QSpinBox, QDoubleSpinBox { font-family: "B612 Mono"; }
 QComboBox, QSpinBox, QDoubleSpinBox, QLineEdit { background: $raised; min-height: 24px; }
-QComboBox[compact="true"] { font-size: 8pt; padding: 0 0 0 1px; }
+QComboBox { border: 1px solid $line; border-radius: 3px; padding: 0 2px 0 6px;
+  combobox-popup: 0; }
+QComboBox:hover { border-color: $muted; }
+QComboBox:focus { border: 1px solid $di; }
+QComboBox:disabled { color: $muted; background: $paper; }
+QComboBox::drop-down { width: 18px; border: none; }
+QComboBox::down-arrow { image: url($arrow); width: 9px; height: 9px; }
+QComboBox QAbstractItemView { background: $raised; color: $ink; border: 1px solid $muted;
+  outline: 0; selection-background-color: $di; selection-color: $paper; }
+QComboBox QAbstractItemView::item { min-height: 22px; padding: 0 6px; color: $ink; }
+QComboBox QAbstractItemView::item:selected { background: $di; color: $paper; }
+QComboBox QAbstractItemView::item:disabled { color: $muted; }
+QComboBox[compact="true"] { font-size: 9pt; padding: 0 0 0 1px; }
 QComboBox[compact="true"]::drop-down { width: 3px; border: none; }
+QComboBox[compact="true"]::down-arrow { image: none; }
+QDialogButtonBox, QMessageBox { dialogbuttonbox-buttons-have-icons: 0; }
 QLineEdit[field="true"] { border: 1px solid $line; border-radius: 3px; padding: 0 2px; }
 QLineEdit[field="true"]:focus { border: 1px solid $di; }
 QListView, QTableView, QPlainTextEdit, QTextBrowser { background: $raised;
@@ -131,11 +144,10 @@ QTableView::item:selected { background: $paper; color: $ink; }
 QSplitter::handle { background: $line; }
 QLabel[role="title"] { font-weight: bold; font-size: 11pt; }
 QLabel[role="muted"] { color: $muted; }
-QLabel[role="figure"] { font-family: "B612 Mono"; }
 QLabel[role="problem"] { color: $danger_text; font-weight: bold; }
 QLabel[role="headline"] { font-size: 15pt; font-weight: bold; }
 QLabel[role="far"] { font-size: 26pt; }
-QLabel[role="farther"] { font-family: "B612 Mono"; font-size: 72pt; font-weight: bold; }
+QLabel[role="farther"] { font-size: 72pt; font-weight: bold; }
 QLabel[role="farthest"] { font-size: 44pt; font-weight: bold; }
 QLabel[role="clips"] { background: $danger; color: $danger_ink; font-size: 26pt;
   font-weight: bold; padding: 2px 18px; }
@@ -196,15 +208,15 @@ def apply(app: QApplication, look: Look) -> None:
     app.setPalette(palette)
     app.setFont(QFont(FAMILY, 10))
     values = {name: getattr(look, name) for name in look.__dataclass_fields__}
-    tick = (ICONS / f"tick-{look.name}.svg").as_posix()
-    app.setStyleSheet(_SHEET.substitute(values, danger_text=look.danger, tick=tick))
+    icons = {name: (ICONS / f"{name}-{look.name}.svg").as_posix() for name in ("tick", "arrow")}
+    app.setStyleSheet(_SHEET.substitute(values, danger_text=look.danger, **icons))
     for widget in app.topLevelWidgets():
         widget.update()
 
 
 def figure_font(points: int, *, bold: bool = False) -> QFont:
-    """The mono face, so that figures do not jump."""
-    font = QFont(MONO, points)
+    """The face of figures: its digits are all equally wide, so that they do not jump."""
+    font = QFont(FAMILY, points)
     font.setBold(bold)
     return font
 

@@ -13,13 +13,13 @@ from PySide6.QtWidgets import (
     QFormLayout,
     QHBoxLayout,
     QPushButton,
-    QSpinBox,
     QWidget,
 )
 
 from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.number_field import WholeField
 from diaulos.session.instrument import Instrument, one_line
 from diaulos.session.model import Session
 
@@ -66,7 +66,7 @@ class MeasureDialog(QDialog):
         row.addWidget(self.file, 1)
         row.addWidget(self.browse)
         form.addRow("File", row)
-        self.channel = QSpinBox()
+        self.channel = WholeField()
         self.channel.setRange(1, 64)
         self.channel.setAccessibleName("Channel of the file")
         form.addRow("Channel", self.channel)

@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
-    QDoubleSpinBox,
     QFileDialog,
     QFormLayout,
     QHBoxLayout,
@@ -18,6 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.number_field import NumberField
 from diaulos.session.model import SAMPLE_RATES_HZ
 
 METRES = ("4/4", "3/4", "6/8", "2/4", "5/4", "7/8", "12/8")
@@ -51,7 +51,7 @@ class NewSessionDialog(QDialog):
         self.word.setAccessibleName("Word length")
         self.word.addItem("24 bit", "24")
         self.word.addItem("32 bit float", "float")
-        self.tempo = QDoubleSpinBox()
+        self.tempo = NumberField()
         self.tempo.setRange(20.0, 400.0)
         self.tempo.setValue(120.0)
         self.tempo.setSuffix(" bpm")

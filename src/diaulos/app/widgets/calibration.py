@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QWidget
+
+from diaulos.app.widgets.number_field import NumberField
 
 USUAL_DBU = 12.0
 
@@ -15,7 +17,7 @@ class CalibrationField(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.level = QDoubleSpinBox()
+        self.level = NumberField()
         self.level.setRange(-40.0, 60.0)
         self.level.setDecimals(1)
         self.level.setValue(USUAL_DBU)

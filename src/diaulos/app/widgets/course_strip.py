@@ -20,9 +20,9 @@ from diaulos.app import theme
 from diaulos.app.widgets.marks import paint_mark
 from diaulos.figures import TAP_WORDS
 
-ROW = 26
+ROW = 22
 MOST_ROWS = 4
-"""More scroll: the strip is a strip."""
+"""More scroll. Fewer leave room, so that nothing below moves from view to view."""
 
 
 @dataclass(frozen=True)
@@ -53,15 +53,12 @@ class CourseStrip(QWidget):
 
     def set_rows(self, rows: tuple[CourseRow, ...], current: str) -> None:
         """Show these courses."""
-        changed = len(rows) != len(self._rows)
         self._rows, self._current = rows, current
         self._keep_in_sight()
         words = [
             f"{row.name}, {TAP_WORDS.get(row.tap, '')}, {row.peak}, {row.finding}" for row in rows
         ]
         self.setAccessibleDescription("; ".join(words))
-        if changed:
-            self.updateGeometry()
         self.update()
 
     def _keep_in_sight(self) -> None:
@@ -78,10 +75,10 @@ class CourseStrip(QWidget):
         return self._rows[self._top : self._top + MOST_ROWS]
 
     def sizeHint(self) -> QSize:
-        return QSize(600, ROW * max(1, len(self.shown)) + 2)
+        return QSize(600, ROW * MOST_ROWS + 4)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(300, ROW * max(1, len(self.shown)) + 2)
+        return QSize(300, ROW * MOST_ROWS + 4)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         step = -1 if event.angleDelta().y() > 0 else 1
@@ -122,16 +119,21 @@ class CourseStrip(QWidget):
             if here:
                 painter.fillRect(box, look.colour("raised"))
                 painter.fillRect(QRectF(0, box.top(), 4, ROW), look.colour("amp"))
-            paint_mark(painter, QRectF(14, box.top() + 5, 16, 16), row.tap, look)
+            paint_mark(painter, QRectF(14, box.top() + 3, 16, 16), row.tap, look)
             painter.setFont(theme.text_font(10, bold=here))
             painter.setPen(look.colour("ink"))
-            painter.drawText(QRectF(40, box.top(), self.width() * 0.4, ROW), left, row.name)
+            name = QRectF(40, box.top(), self.width() * 0.34, ROW)
+            fit = painter.fontMetrics()
+            elided = Qt.TextElideMode.ElideRight
+            painter.drawText(name, left, fit.elidedText(row.name, elided, int(name.width())))
             painter.setFont(theme.figure_font(10))
-            painter.drawText(QRectF(self.width() * 0.44, box.top(), 250, ROW), left, row.peak)
+            figure = QRectF(self.width() * 0.38, box.top(), self.width() * 0.21, ROW)
+            painter.drawText(figure, right, row.peak)
             painter.setFont(theme.text_font(10))
             painter.setPen(look.colour("danger" if row.serious else "muted"))
             area = QRectF(self.width() * 0.62, box.top(), self.width() * 0.38 - 12, ROW)
-            painter.drawText(area, right, row.finding)
+            words = painter.fontMetrics().elidedText(row.finding, elided, int(area.width()))
+            painter.drawText(area, right, words)
         if len(self._rows) > MOST_ROWS:
             part = self.height() / len(self._rows)
             bar = QRectF(self.width() - 5, self._top * part, 4, MOST_ROWS * part)

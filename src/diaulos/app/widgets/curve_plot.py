@@ -190,7 +190,7 @@ class CurvePlot(Plot):
 
     def _paint_axes(self, painter: QPainter, plot: QRectF) -> None:
         look = theme.current()
-        painter.setFont(theme.figure_font(8))
+        painter.setFont(theme.figure_font(9))
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         low, high = self._range
         for db in np.arange(low, high + 1.0, 10.0):
@@ -209,7 +209,7 @@ class CurvePlot(Plot):
             text = f"{hz // 1000} k" if hz >= 1000 else f"{hz}"
             box = QRectF(x - 24, plot.bottom() + 2, 48, 14)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
-        painter.setFont(theme.text_font(8))
+        painter.setFont(theme.text_font(9))
         below = QRectF(plot.left(), plot.bottom() + 17, plot.width(), 15)
         painter.drawText(below, Qt.AlignmentFlag.AlignCenter, "Frequency in Hz")
         painter.drawText(QRectF(4, 2, 200, 16), 0, self._axis)
@@ -271,7 +271,7 @@ class CurvePlot(Plot):
         x = float(self._x(self._cursor_hz))
         painter.setPen(QPen(look.colour("ink"), 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
-        painter.setFont(theme.figure_font(8))
+        painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("ink"))
         levels = "  ".join(f"{number(db)}" for _, db in self.read(self._cursor_hz))
         text = f"{self._cursor_hz:.0f} Hz: {levels} dB"

@@ -125,7 +125,7 @@ def paint_level_window(
     left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
     painter.drawText(above, left, text)
     taken = painter.fontMetrics().horizontalAdvance(text) + 5
-    painter.setFont(theme.text_font(8))
+    painter.setFont(theme.text_font(9))
     painter.setPen(look.colour("muted"))
     if not clips and taken + painter.fontMetrics().horizontalAdvance("peak") <= rect.width():
         painter.drawText(above.adjusted(taken, 1, 0, 0), left, "peak")
@@ -138,7 +138,7 @@ def _paint_foot(
 ) -> None:
     look = theme.current()
     foot = QRectF(rect.left(), bar.bottom() + 1, rect.width(), 15)
-    painter.setFont(theme.figure_font(8))
+    painter.setFont(theme.figure_font(9))
     if clips:
         word = QRectF(rect.right() - 44, rect.top() + 1, 44, 15)
         painter.fillRect(word, look.colour("danger"))

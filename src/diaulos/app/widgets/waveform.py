@@ -246,7 +246,7 @@ class Waveform(Plot):
         self._paint_legend(painter, plot)
 
     def _paint_marks(self, painter: QPainter, plot: QRectF) -> None:
-        painter.setFont(theme.text_font(8, bold=True))
+        painter.setFont(theme.text_font(9, bold=True))
         first, last = self._view
         for mark in self._marks:
             if not first <= mark.frame + mark.frames or mark.frame > last:
@@ -273,7 +273,7 @@ class Waveform(Plot):
 
     def _paint_axes(self, painter: QPainter, plot: QRectF, scale: float) -> None:
         look = theme.current()
-        painter.setFont(theme.figure_font(8))
+        painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("muted"))
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         for share in (1.0, 0.0, -1.0):
@@ -341,7 +341,7 @@ class Waveform(Plot):
             painter.setPen(QPen(look.colour("muted"), 1, Qt.PenStyle.DotLine))
             x = self._x_of(self._cursor)
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
-            painter.setFont(theme.figure_font(8))
+            painter.setFont(theme.figure_font(9))
             text = f"{self._cursor / self._rate_hz:.4f} s, sample {int(self._cursor)}"
             left = x + 4 if x < plot.right() - 190 else x - 194
             painter.setPen(look.colour("ink"))

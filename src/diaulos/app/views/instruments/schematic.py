@@ -144,7 +144,7 @@ class Schematic(QWidget):
             if column.down is not None:
                 self._down(painter, x + width / 2, top, ground, column.down)
         if self._words:
-            painter.setFont(theme.text_font(8))
+            painter.setFont(theme.text_font(9))
             painter.setPen(look.colour("muted"))
             painter.drawText(QRectF(4, self.height() - 15, 200, 14), 0, f"two coils, {self._words}")
 
@@ -206,7 +206,7 @@ class Schematic(QWidget):
         look = theme.current()
         lit = element.key == self._lit
         painter.setPen(look.colour("amp" if lit else "muted"))
-        painter.setFont(theme.text_font(8, bold=lit))
+        painter.setFont(theme.text_font(9, bold=lit))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, element.name)
         reach = QRectF(box.left(), 4, box.width(), self.height() - 6)
         self._places.append((reach, element))

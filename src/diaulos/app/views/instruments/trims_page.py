@@ -20,6 +20,7 @@ from diaulos.app.views.instruments.instrument_list import strength_figures
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelWindow
+from diaulos.app.widgets.number_field import NumberField
 from diaulos.figures import level, number
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument
@@ -300,7 +301,7 @@ class TrimsPage(QWidget):
 
 
 def _spin(name: str, low: float, high: float, step: float, suffix: str) -> QDoubleSpinBox:
-    spin = QDoubleSpinBox()
+    spin = NumberField()
     spin.setRange(low, high)
     spin.setSingleStep(step)
     spin.setDecimals(1)

@@ -17,6 +17,7 @@ from diaulos.app import theme
 from diaulos.app.views.levels.columns import Column
 from diaulos.app.views.levels.diagram import AXIS, RIGHT_AXIS
 from diaulos.app.widgets.labels import TextLabel, tip
+from diaulos.app.widgets.number_field import NumberField
 from diaulos.rig.levels.settings import CourseSetting
 from diaulos.rig.model import Choice, Control
 
@@ -27,7 +28,7 @@ class _Elided(TextLabel):
     def __init__(self, text: str) -> None:
         super().__init__(text)
         self._full = text
-        self.setFont(theme.text_font(8))
+        self.setFont(theme.text_font(9))
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -50,7 +51,7 @@ class SettingField(QWidget):
         self.setting = setting
         self.name = _Elided(setting.setting.name)
         self.locked = TextLabel("locked")
-        self.locked.setFont(theme.text_font(8, bold=True))
+        self.locked.setFont(theme.text_font(9, bold=True))
         self.lock = QAction("Locked against the solver (L)", self)
         self.lock.setCheckable(True)
         self.lock.toggled.connect(self._on_lock)
@@ -73,7 +74,7 @@ class SettingField(QWidget):
         self.show_setting(setting)
 
     def _spin(self, control: Control) -> QDoubleSpinBox:
-        spin = QDoubleSpinBox()
+        spin = NumberField()
         spin.setRange(control.minimum, control.maximum)
         spin.setSingleStep(control.step)
         spin.setDecimals(0 if control.step % 1.0 == 0.0 else 1)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
-    QDoubleSpinBox,
     QHBoxLayout,
     QMenu,
     QPushButton,
@@ -24,6 +23,7 @@ from diaulos.app.views.levels.diagram import LevelDiagramWidget
 from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, VerdictPanel
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.working import Working
 from diaulos.work.rigs.levels import (
     TARGET_CHOICES,
@@ -44,7 +44,7 @@ class LevelsLayout(View):
                 self.target.count() - 1, one.reason, Qt.ItemDataRole.ToolTipRole
             )
         self.question = combo("What if", least=17)
-        self.loudest = QDoubleSpinBox()
+        self.loudest = NumberField()
         self.loudest.setRange(-60.0, 30.0)
         self.loudest.setDecimals(1)
         self.loudest.setSingleStep(0.5)

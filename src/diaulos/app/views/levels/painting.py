@@ -87,7 +87,7 @@ class LevelPainting(QWidget):
     def _paint_axis(self, painter: QPainter) -> None:
         look = theme.current()
         low, high = self._scale()
-        painter.setFont(theme.figure_font(8))
+        painter.setFont(theme.figure_font(9))
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         for value in range(int(low), int(high) + 1, 10):
             y = self._y(float(value))
@@ -98,7 +98,7 @@ class LevelPainting(QWidget):
                 painter.setPen(look.colour("muted"))
                 painter.drawText(QRectF(0, y - 8, AXIS - 5, 16), right, number(value, 0))
         painter.setPen(look.colour("muted"))
-        painter.setFont(theme.text_font(8))
+        painter.setFont(theme.text_font(9))
         painter.drawText(QRectF(0, self.height() - FOOT + 2, AXIS - 5, 16), right, "dBu")
 
     def _paint_digital_axis(self, painter: QPainter) -> None:
@@ -107,7 +107,7 @@ class LevelPainting(QWidget):
         if column.station.unit != "dBFS":
             return
         look = theme.current()
-        painter.setFont(theme.figure_font(8))
+        painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("muted"))
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         x = self.width() - RIGHT_AXIS
@@ -117,7 +117,7 @@ class LevelPainting(QWidget):
             if low < at < high:
                 y = self._y(at)
                 painter.drawText(QRectF(x + 4, y - 8, RIGHT_AXIS - 4, 16), left, number(value, 0))
-        painter.setFont(theme.text_font(8))
+        painter.setFont(theme.text_font(9))
         painter.drawText(QRectF(x + 2, self.height() - FOOT + 2, RIGHT_AXIS, 16), left, "dBFS")
 
     def _paint_column(self, painter: QPainter, index: int, column: Column) -> None:
@@ -171,7 +171,7 @@ class LevelPainting(QWidget):
         top = self.height() - FOOT + 4.0
         device, place = column.title
         for text, token, bold, most in ((device, "ink", True, 2.0), (place, "muted", False, 3.0)):
-            painter.setFont(theme.text_font(8, bold=bold))
+            painter.setFont(theme.text_font(9, bold=bold))
             painter.setPen(look.colour(token))
             line = painter.fontMetrics().lineSpacing()
             area = QRectF(well.left() + 1, top, well.width() - 2, most * line)
@@ -216,7 +216,7 @@ class LevelPainting(QWidget):
         points = self._edges(self.before, False)
         if points:
             painter.drawPolyline(QPolygonF(points))
-            painter.setFont(theme.text_font(8))
+            painter.setFont(theme.text_font(9))
             painter.drawText(points[0] + QPointF(2, 12), "before")
 
     def _paint_laid(self, painter: QPainter) -> None:
@@ -238,7 +238,7 @@ class LevelPainting(QWidget):
                 for index, c in enumerate(columns)
             ]
             painter.drawPolyline(QPolygonF(points))
-            painter.setFont(theme.text_font(8, bold=True))
+            painter.setFont(theme.text_font(9, bold=True))
             at = points[len(points) // 2]
             painter.drawText(at + QPointF(4, -5 - 11 * (number_ % 2)), one.name)
 
@@ -265,7 +265,7 @@ class LevelPainting(QWidget):
         self._boxed(painter, QPointF(well.center().x(), below), text, "ink")
         if station.ceiling is not None:
             top = self._y(column.height(station.ceiling))
-            painter.setFont(theme.figure_font(8))
+            painter.setFont(theme.figure_font(9))
             painter.setPen(look.colour("muted"))
             words = f"{number(station.ceiling, 1 if station.ceiling % 1 else 0)} {unit}"
             centre = Qt.AlignmentFlag.AlignCenter
@@ -274,7 +274,7 @@ class LevelPainting(QWidget):
             if clips:
                 self._filled(painter, QPointF(well.center().x(), top + 9), "CLIPS")
             elif first and room is not None:
-                painter.setFont(theme.figure_font(8, bold=True))
+                painter.setFont(theme.figure_font(9, bold=True))
                 middle = (top + y) / 2.0
                 self._boxed(
                     painter, QPointF(well.center().x(), middle), f"{number(room)} dB", "ink"
@@ -284,7 +284,7 @@ class LevelPainting(QWidget):
                 painter.drawLine(QPointF(x, top + 3), QPointF(x, y - 3))
         if station.noise > LOWEST_DB:
             floor = self._y(column.height(station.noise))
-            painter.setFont(theme.figure_font(8))
+            painter.setFont(theme.figure_font(9))
             self._boxed(
                 painter, QPointF(well.center().x(), floor + 9), number(station.noise, 0), "muted"
             )
@@ -302,7 +302,7 @@ class LevelPainting(QWidget):
         painter.drawPolygon(
             QPolygonF([QPointF(x - 6, y), QPointF(x, y - 6), QPointF(x + 6, y), QPointF(x, y + 6)])
         )
-        painter.setFont(theme.figure_font(8, bold=True))
+        painter.setFont(theme.figure_font(9, bold=True))
         beside = QPointF(self.width() - RIGHT_AXIS / 2.0 + 4, y)
         self._boxed(painter, beside, number(self.heard_dbfs), "ink")
 
@@ -318,7 +318,7 @@ class LevelPainting(QWidget):
 
     def _filled(self, painter: QPainter, centre: QPointF, text: str) -> None:
         look = theme.current()
-        painter.setFont(theme.text_font(8, bold=True))
+        painter.setFont(theme.text_font(9, bold=True))
         width = painter.fontMetrics().horizontalAdvance(text) + 10
         area = QRectF(centre.x() - width / 2, centre.y() - 8, width, 16)
         painter.fillRect(area, look.colour("danger"))

@@ -316,7 +316,7 @@ class LevelsView(LevelsSetting):
             words = f"{first.place.name}: {state}"
         peak = diagram.track.peak
         serious = room is not None and room < 0.0
-        level = f"planned peak {number(peak):>6} dBFS"
+        level = f"planned peak {number(peak)} dBFS"
         return CourseRow(one.name, diagram.course.tap, one.name, level, words, serious)
 
     def _say_column(self) -> None:

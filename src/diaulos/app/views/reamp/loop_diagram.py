@@ -69,7 +69,7 @@ class _Card(QWidget):
         painter.drawText(
             QRectF(5, 2, width, 16), 0, metrics.elidedText(self._shown.title, elide, width)
         )
-        painter.setFont(theme.text_font(8))
+        painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
         metrics = painter.fontMetrics()
         painter.drawText(

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel, tip
+from diaulos.app.widgets.number_field import NumberField
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.model import Choice, Control, Device, Rig
 from diaulos.session.model import MatchTarget, Session, Take
@@ -59,7 +60,7 @@ class TonePanel(QWidget):
         self._target.setAccessibleName("As loud as")
         self._target.setToolTip("What the new pass is brought to the loudness of (BS.1770).")
         self._target.currentIndexChanged.connect(self._on_target)
-        self._lufs = QDoubleSpinBox()
+        self._lufs = NumberField()
         self._lufs.setRange(-60.0, 0.0)
         self._lufs.setDecimals(1)
         self._lufs.setValue(-18.0)
@@ -268,7 +269,7 @@ class TonePanel(QWidget):
             self.setting_asked.emit(device, setting, value)
 
     def _number(self, device: Device, setting: Control, name: str) -> QDoubleSpinBox:
-        box = QDoubleSpinBox()
+        box = NumberField()
         box.setRange(setting.minimum, setting.maximum)
         box.setSingleStep(setting.step)
         box.setDecimals(0 if setting.step >= 1.0 else 1)

@@ -26,7 +26,7 @@ from diaulos.rig.model import Cable, PortRef
 def _paint_badge(painter: QPainter, row: QRectF, severity: Severity, *, left: bool = False) -> None:
     """The severity as a word; danger is filled."""
     look = theme.current()
-    painter.setFont(theme.text_font(7, bold=True))
+    painter.setFont(theme.text_font(9, bold=True))
     text = severity.word
     width = painter.fontMetrics().horizontalAdvance(text) + 6
     x = row.left() if left else row.right() - width
@@ -101,7 +101,7 @@ class RigPainting(QWidget):
         if cable is None:
             return
         text = LABELS[self._graph.source(cable).port.signal_class]
-        painter.setFont(theme.text_font(7))
+        painter.setFont(theme.text_font(9))
         x, y = wire.points[0]
         width = painter.fontMetrics().horizontalAdvance(text) + 3
         area = QRectF(x + 3, y - 13, width, 11)
@@ -135,7 +135,7 @@ class RigPainting(QWidget):
         if box.device in self._safety:
             # It stands at the amp and the load, read or not.
             unread = self._safety[box.device]
-            painter.setFont(theme.text_font(7, bold=unread))
+            painter.setFont(theme.text_font(9, bold=unread))
             painter.setPen(look.colour("cabinet" if unread else "muted"))
             below = QRectF(box.x, box.y + box.height + 1, box.width, 12)
             text = "safety: read first" if unread else "safety"
@@ -150,7 +150,7 @@ class RigPainting(QWidget):
         used = self._graph.used(self._graph.plug(place.ref))
         colour = "paper" if place.ref == self._port else ("ink" if used else "muted")
         painter.setPen(look.colour(colour))
-        painter.setFont(theme.text_font(8))
+        painter.setFont(theme.text_font(9))
         bad = self._findings.get(f"{place.ref.device}.{place.ref.port}")
         room = int(place.width - 10 - (44 if bad else 0))
         text = painter.fontMetrics().elidedText(place.name, Qt.TextElideMode.ElideRight, room)

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.number_field import NumberField
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.mixer import LEVEL, MUTE, PAN, is_strip_setting
 from diaulos.rig.model import (
@@ -95,7 +96,7 @@ class PortSettings(QWidget):
             )
             box.wheelEvent = lambda event: event.ignore()  # type: ignore[method-assign]  # a wheel scrolls the form and turns no knob
             return box
-        spin = QDoubleSpinBox()
+        spin = NumberField()
         spin.setAccessibleName(name)
         spin.setRange(setting.minimum, setting.maximum)
         spin.setSingleStep(setting.step)

@@ -291,7 +291,7 @@ class RigView(RigLayout):
             bad = max(own, key=lambda one: one.severity, default=None)
             finding = f"{bad.severity.word}: {bad.cause}" if bad else "nothing is found"
             peak = plan.unclipped_dbfs
-            level = f"planned peak {number(peak):>6} dBFS" if peak is not None else "no course"
+            level = f"planned peak {number(peak)} dBFS" if peak is not None else "no course"
             serious = bad is not None and bad.severity >= Severity.FAULT
             rows.append(CourseRow(name, plan.tap or "", name, level, finding, serious))
         self._tell_strip(tuple(rows), self.course.currentData() or "")

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
-    QDoubleSpinBox,
     QHBoxLayout,
     QPushButton,
     QSlider,
@@ -14,6 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.number_field import NumberField, WholeField
 from diaulos.figures import number
 from diaulos.session.model import Session, Take
 from diaulos.work.takes.over import Over, Way
@@ -60,7 +60,7 @@ class SetupBar(QWidget):
         self.count_in.setValue(1)
         self.click = QCheckBox("Click")
         self.click.setToolTip("Also while it records; the count-in clicks by itself")
-        self.tempo = QDoubleSpinBox()
+        self.tempo = NumberField()
         self.tempo.setRange(20.0, 400.0)
         self.tempo.setDecimals(1)
         self.tempo.setSuffix(" bpm")
@@ -154,7 +154,7 @@ class SetupBar(QWidget):
 
 
 def _spin(prefix: str, none: str, most: int, name: str) -> QSpinBox:
-    spin = QSpinBox()
+    spin = WholeField()
     spin.setRange(0, most)
     spin.setPrefix(prefix)
     spin.setSpecialValueText(none)

@@ -12,7 +12,6 @@ from collections.abc import Sequence
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHideEvent, QPainter, QPaintEvent, QPen, QShowEvent
 from PySide6.QtWidgets import (
-    QDoubleSpinBox,
     QHBoxLayout,
     QLineEdit,
     QPushButton,
@@ -24,6 +23,7 @@ from PySide6.QtWidgets import (
 from diaulos.app import theme
 from diaulos.app.widgets.controls import combo, late_button
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import EditError
 from diaulos.figures import number, typeset
@@ -202,7 +202,7 @@ class TunerPanel(QWidget):
         self.typed.setToolTip("From the lowest, such as D2 A2 D3 G3 B3 E4. Enter takes them.")
         self.own = QPushButton("Keep as its own")
         self.own.setAccessibleDescription("The instrument is tuned like this from now on")
-        self.a4 = QDoubleSpinBox()
+        self.a4 = NumberField()
         self.a4.setRange(380.0, 500.0)
         self.a4.setDecimals(1)
         self.a4.setPrefix("A4 ")

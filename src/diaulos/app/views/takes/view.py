@@ -249,7 +249,7 @@ class TakesView(TakesTuning):
         )
         self.conditions.setVisible(bool(missing) and not self.board.far)
         rows = [
-            CourseRow(row.name, row.tap, row.name, f"planned peak {number(row.held_dbfs):>6} dBFS",
+            CourseRow(row.name, row.tap, row.name, f"planned peak {number(row.held_dbfs)} dBFS",
                       "armed")
             for row in ready.rows
         ]  # fmt: skip

@@ -1,0 +1,216 @@
+"""The frame as a hand meets it: number fields among single keys, highlighted rows, the strip."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QFontInfo, QFontMetrics, QImage
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
+from pytestqt.qtbot import QtBot
+from test_theme import contrast
+
+from diaulos.app import theme
+from diaulos.app.desk import Desk
+from diaulos.app.widgets.course_strip import MOST_ROWS
+from diaulos.app.widgets.number_field import NumberField, WholeField
+
+Settle = Callable[[Desk], None]
+
+
+class Place(QWidget):
+    """Stands for a view: it takes the focus, and remembers the keys that came through."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.keys: list[str] = []
+        self.field = NumberField()
+        self.field.setRange(-60.0, 60.0)
+        self.field.setDecimals(1)
+        self.field.setSuffix(" dB")
+        self.field.setValue(3.0)
+        column = QVBoxLayout(self)
+        column.addWidget(self.field)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+
+    def take_focus(self) -> None:
+        self.setFocus()
+
+    def keyPressEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        self.keys.append(event.text())
+
+
+@pytest.fixture
+def place(qtbot: QtBot) -> Place:
+    made = Place()
+    qtbot.addWidget(made)
+    made.show()
+    made.activateWindow()
+    made.field.setFocus()
+    qtbot.waitUntil(made.field.hasFocus)
+    made.field.selectAll()
+    return made
+
+
+def test_enter_takes_the_number_and_gives_the_focus_back(place: Place) -> None:
+    QTest.keyClicks(place.field, "-12.5")
+    QTest.keyClick(place.field, Qt.Key.Key_Return)
+    assert place.field.value() == -12.5
+    assert place.hasFocus()
+
+
+def test_escape_restores_what_was_there(place: Place) -> None:
+    QTest.keyClick(place.field, Qt.Key.Key_Up)
+    assert place.field.value() == 4.0
+    QTest.keyClicks(place.field, "9")
+    QTest.keyClick(place.field, Qt.Key.Key_Escape)
+    assert place.field.value() == 3.0
+    assert place.hasFocus()
+    assert place.keys == []
+
+
+@pytest.mark.parametrize("key", ["R", " ", "k"])
+def test_what_is_no_part_of_a_number_is_the_views(place: Place, key: str) -> None:
+    QTest.keyClicks(place.field, "7")
+    QTest.keyClicks(place.field, key)
+    assert place.field.value() == 7.0
+    assert place.keys == [key]
+
+
+def test_a_double_click_selects_the_whole_number(place: Place) -> None:
+    place.field.setValue(-12.5)
+    line = place.field.lineEdit()
+    assert line is not None
+    QTest.mouseDClick(line, Qt.MouseButton.LeftButton, pos=QPoint(6, line.height() // 2))
+    assert line.selectedText() == place.field.cleanText()
+
+
+def test_in_a_dialog_enter_answers_it(qtbot: QtBot) -> None:
+    dialog = QDialog()
+    qtbot.addWidget(dialog)
+    column = QVBoxLayout(dialog)
+    field = WholeField()
+    column.addWidget(field)
+    buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok)
+    buttons.accepted.connect(dialog.accept)
+    column.addWidget(buttons)
+    dialog.show()
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, "5")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert field.value() == 5
+    assert dialog.result() == QDialog.DialogCode.Accepted
+
+
+def test_every_number_on_screen_is_such_a_field(opened: Desk, settled: Settle) -> None:
+    for ident in opened.views:
+        opened.show(ident)
+        settled(opened)
+    spins = [one for kind in (QSpinBox, QDoubleSpinBox) for one in opened.window.findChildren(kind)]
+    assert len(spins) >= 7
+    assert all(isinstance(one, (NumberField, WholeField)) for one in spins)
+
+
+def test_space_records_while_the_tempo_has_the_focus(
+    opened: Desk, qtbot: QtBot, settled: Settle
+) -> None:
+    """A number that was just typed does not swallow the key that starts a take."""
+    opened.show("takes")
+    takes = opened.views["takes"]
+    qtbot.waitUntil(lambda: takes.ready is not None and takes.settled, timeout=30_000)
+    opened.window.activateWindow()
+    takes.setup.tempo.setFocus()
+    qtbot.waitUntil(takes.setup.tempo.hasFocus)
+    takes.setup.tempo.selectAll()
+    QTest.keyClicks(takes.setup.tempo, "104")
+    QTest.keyClick(takes.setup.tempo, Qt.Key.Key_Space)
+    assert opened.document.session.tempo_bpm == 104.0
+    qtbot.waitUntil(lambda: takes.under_way, timeout=30_000)
+    qtbot.keyClick(opened.window, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: not takes.under_way, timeout=30_000)
+    settled(opened)
+
+
+# --- the look, read from what is painted ---
+
+
+def colours(image: QImage, rect) -> tuple[str, str]:  # type: ignore[no-untyped-def]
+    """The ground, and the ink that stands out of it most."""
+    found: dict[str, int] = {}
+    for x in range(rect.left(), rect.right()):
+        for y in range(rect.top(), rect.bottom()):
+            name = image.pixelColor(x, y).name()
+            found[name] = found.get(name, 0) + 1
+    ground = max(found, key=lambda one: found[one])
+    return ground, max(found, key=lambda one: contrast(one, ground))
+
+
+@pytest.mark.qt_log_ignore("This plugin does not support", extend=True)
+@pytest.mark.parametrize("look", theme.LOOKS.values(), ids=lambda look: look.name)
+def test_a_highlighted_row_can_be_read(qtbot: QtBot, look: theme.Look) -> None:
+    """It was paper on paper by day: 1.07 to 1."""
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    theme.load_fonts()
+    theme.apply(app, look)
+    box = QComboBox()
+    qtbot.addWidget(box)
+    box.addItems(["Floor modeler", "Reamp box", "Eight-input interface"])
+    box.show()
+    box.showPopup()
+    view = box.view()
+    view.setCurrentIndex(box.model().index(1, 0))
+    qtbot.waitUntil(view.isVisible)
+    image = view.viewport().grab().toImage()
+    box.hidePopup()
+    rows = [view.visualRect(box.model().index(row, 0)).adjusted(2, 2, -2, -2) for row in (0, 1)]
+    plain, chosen = (colours(image, rect) for rect in rows)
+    assert contrast(*plain) >= 4.5
+    assert contrast(*chosen) >= 4.5
+    assert contrast(plain[0], chosen[0]) >= 3.0, "the row stands out"
+    theme.apply(app, theme.DAY)
+
+
+def test_dialog_buttons_carry_no_icons(qtbot: QtBot) -> None:
+    box = QDialogButtonBox(
+        QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+    )
+    qtbot.addWidget(box)
+    box.show()
+    assert all(button.icon().isNull() for button in box.buttons())
+
+
+def test_figures_are_set_in_the_face_of_the_text(qtbot: QtBot) -> None:
+    theme.load_fonts()
+    font = theme.figure_font(10)
+    assert QFontInfo(font).family() == theme.FAMILY
+    metrics = QFontMetrics(font)
+    assert len({metrics.horizontalAdvance(digit) for digit in "0123456789"}) == 1
+    assert metrics.horizontalAdvance(".") < metrics.horizontalAdvance("0")
+
+
+def test_the_strip_and_the_rail_stay_where_they_are(opened: Desk, settled: Settle) -> None:
+    """One course or four: what is below does not move from view to view."""
+    window, places = opened.window, set()
+    for ident in opened.views:
+        opened.show(ident)
+        settled(opened)
+        QApplication.processEvents()
+        top = window.stack.mapTo(window, QPoint(0, 0))
+        places.add((window.strip.height(), top.x(), top.y(), window.rail.height()))
+        assert window.rail.height() >= window.stack.height() + window.strip.height()
+    assert len(places) == 1
+    assert window.strip.sizeHint().height() == window.strip.minimumSizeHint().height()
+    assert MOST_ROWS == 4
