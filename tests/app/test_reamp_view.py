@@ -142,13 +142,13 @@ def test_cancel_leaves_everything_as_it_was(opened: Desk, qtbot: QtBot, settled:
     before = opened.document.session
     files = sorted(p.name for p in (opened.folder.path / "audio").iterdir())
     press(qtbot, opened, Qt.Key.Key_R)
-    qtbot.waitUntil(lambda: opened.views["reamp"]._working.bar.value() > 100, timeout=30_000)
-    assert opened.views["reamp"]._working.isVisible()
+    qtbot.waitUntil(lambda: opened.working.bar.value() > 100, timeout=30_000)
+    assert opened.working.bar.isVisible()
     press(qtbot, opened, Qt.Key.Key_Escape)
     settled(opened)
     assert opened.document.session is before
     assert sorted(p.name for p in (opened.folder.path / "audio").iterdir()) == files
-    assert not opened.views["reamp"]._working.isVisible()
+    assert not opened.working.bar.isVisible()
     assert "Nothing was changed" in opened.window._status.text()
 
 
@@ -263,7 +263,7 @@ def test_a_missing_cable_is_said_at_its_place(opened: Desk, settled: Settle) -> 
     opened.document.apply(Edit("Unplug", change))
     settled(opened)
     assert opened.views["reamp"]._problem.isVisible()
-    assert "no way from a played track" in opened.views["reamp"]._problem.text()
+    assert "has no reamp path" in opened.views["reamp"]._problem.text()
     opened.undo()
     settled(opened)
     assert not opened.views["reamp"]._problem.isVisible()
@@ -348,7 +348,7 @@ def test_a_rig_by_usb_is_reamped_and_shown_as_modeled(
 def test_a_rig_without_a_loop_says_so(opened: Desk, settled: Settle) -> None:
     opened.document.apply(edits.choose_reamp_rig("rig04"))
     settled(opened)
-    assert "no way from a played track back" in opened.views["reamp"]._problem.text()
+    assert "has no reamp path" in opened.views["reamp"]._problem.text()
     assert opened.views["reamp"].loop.cards == []
     assert "rig04" not in [row.key for row in opened.window.strip._rows]
     opened.document.apply(edits.choose_reamp_rig("rig01"))

@@ -115,7 +115,7 @@ def begun(view: TakesView, qtbot: QtBot) -> None:
 
 def test_it_says_what_is_armed_and_which_key_comes_next(shown: TakesView, opened: Desk) -> None:
     assert [row.name for row in shown.board.rows] == ["DI", "Amp", "Amp and cabinet"]
-    assert shown.sentence.text() == "Ready, 1 remark above, 3 tracks armed. Space records."
+    assert shown.sentence.text() == "Ready, 1 warning, 3 tracks armed. Space records."
     assert shown.conditions.text().startswith("The rig has 2 faults.") or (
         "fault" in shown.conditions.text()
     )
@@ -191,7 +191,7 @@ def test_while_it_records_everything_is_told(shown: TakesView, qtbot: QtBot) -> 
     begun(shown, qtbot)
     qtbot.waitUntil(lambda: "Recording" in shown.sentence.text(), timeout=5_000)
     assert "Space stops, M marks, A again." in shown.sentence.text()
-    assert "room for" in shown.sentence.text()
+    assert "disk space for" in shown.sentence.text()
     assert shown.record_button.text() == "Stop (Space)"
     assert all(row.live for row in shown.board.rows)
     shown.board.grab()
@@ -202,6 +202,26 @@ def test_while_it_records_everything_is_told(shown: TakesView, qtbot: QtBot) -> 
     assert "1 mark" in shown.book.about.text()
     assert shown.record_button.text() == "Record (Space)"
     assert not shown.board.rows[0].live
+
+
+def test_nothing_is_undone_under_a_recording(shown: TakesView, opened: Desk, qtbot: QtBot) -> None:
+    """Ctrl+Z took an earlier take away while the next one was recorded."""
+    slowly(shown)
+    opened.document.apply(edits.set_info(tempo_bpm=101.0))
+    assert opened.window.action("undo").isEnabled()
+    begun(shown, qtbot)
+    assert not opened.window.action("undo").isEnabled()
+    before = held(shown)
+    opened.undo()
+    opened.redo()
+    assert held(shown) is before
+    assert "while a take is recorded" in opened.window._status.text()
+    told: list[str] = []
+    shown.capture.told.connect(told.append)
+    press(qtbot, shown, Qt.Key.Key_Space, wait=False)
+    assert told[0].startswith("Saving the take")
+    qtbot.waitUntil(lambda: opened.jobs.quiet and not shown.under_way, timeout=20_000)
+    qtbot.waitUntil(opened.window.action("undo").isEnabled, timeout=5_000)
 
 
 def test_again_bins_this_one_and_begins_anew(shown: TakesView, qtbot: QtBot) -> None:

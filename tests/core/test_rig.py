@@ -58,7 +58,7 @@ def test_a_rig_that_cannot_reamp_says_so() -> None:
     with pytest.raises(RigError, match="Nothing is plugged in"):
         reamp_course(alone)
     nothing = RIG.model_copy(update={"cables": ()})
-    with pytest.raises(RigError, match="no way from a played track"):
+    with pytest.raises(RigError, match="has no reamp path"):
         reamp_course(nothing)
 
 

@@ -26,6 +26,7 @@ from diaulos.app.services import Services
 from diaulos.app.view import View, ViewContext
 from diaulos.app.view_table import FIRST
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.working import Working
 from diaulos.errors import CancelledError, DiaulosError
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Session
@@ -60,9 +61,12 @@ class Desk(QObject):
         self.jobs.started.connect(self._on_busy)
         self.jobs.progressed.connect(self._on_progress)
         self.jobs.ended.connect(window.update_actions)
+        self.jobs.idle.connect(window.update_actions)
         self.jobs.failed.connect(self.show_problem)
         self.jobs.refused.connect(window.say)
         self.jobs.capturing.connect(self.hush)
+        self.working = Working(self.jobs)
+        window.show_work(self.working)
         window.say_empty(WELCOME)
         window.update_actions()
 
@@ -90,6 +94,8 @@ class Desk(QObject):
     def history_labels(self) -> tuple[str, str]:
         """What undo and redo would do."""
         if self.document is None:
+            return "", ""
+        if self.recording:
             return "", ""
         return self.document.undo_label, self.document.redo_label
 
@@ -248,6 +254,8 @@ class Desk(QObject):
             self.hush()
         self.window.stack.setCurrentWidget(view)
         self.window.rail.show_chosen(ident)
+        # The focus must not fall onto a button: Space stays with playback.
+        self.working.focus_after = view.take_focus
         self.window.preferences.view = ident
         self._on_rows(view)
         view.take_focus()
@@ -297,15 +305,26 @@ class Desk(QObject):
 
     # --- edits and copies ---
 
+    @property
+    def recording(self) -> bool:
+        """Whether a view runs what is asked about before it is ended."""
+        endings = (view.ending() for view in self.views.values())
+        return any(one is not None and one.question for one in endings)
+
     def undo(self) -> None:
-        """One step back."""
-        if self.document is not None:
+        """One step back; not under a recording, which would end in another session."""
+        if self.document is not None and not self._held():
             self.document.undo()
 
     def redo(self) -> None:
         """One step forward again."""
-        if self.document is not None:
+        if self.document is not None and not self._held():
             self.document.redo()
+
+    def _held(self) -> bool:
+        if self.recording:
+            self.window.say("Nothing is undone while a take is recorded.")
+        return self.recording
 
     def restore(self) -> None:
         """What was discarded last, out of the bin: a take in Takes, a pass elsewhere."""

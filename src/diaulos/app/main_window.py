@@ -74,6 +74,11 @@ class MainWindow(QMainWindow):
         self._status = TextLabel("")
         self._status.setAccessibleName("Status")
         self.statusBar().addWidget(self._status, 1)
+        self._work = QHBoxLayout()
+        self._work.setContentsMargins(0, 0, 0, 0)
+        place = QWidget()
+        place.setLayout(self._work)
+        self.statusBar().addPermanentWidget(place)
         self._where = TextLabel("")
         self.statusBar().addPermanentWidget(self._where)
         self._recent = QMenu("Open &recent", self)
@@ -162,6 +167,10 @@ class MainWindow(QMainWindow):
     def say_where(self, text: str) -> None:
         """What is open."""
         self._where.setText(text)
+
+    def show_work(self, work: QWidget) -> None:
+        """What tells how far a job is, in its place in the status line."""
+        self._work.addWidget(work)
 
     def say_empty(self, text: str) -> None:
         """The middle, while there is no session."""

@@ -317,8 +317,8 @@ def reamp_course(rig: Rig) -> Course:
     if first_problem is not None:
         raise first_problem
     raise RigError(
-        f"The rig {rig.name} has no way from a played track back to a recorded one.",
-        remedy="Choose a rig with a reamp box and an amplifier, or plug one.",
+        f"{rig.name} has no reamp path: an output, an amplifier and an input for the return.",
+        remedy="Choose another reamp rig, or plug an output into a reamp box and the amplifier.",
     )
 
 

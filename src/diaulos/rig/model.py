@@ -89,6 +89,11 @@ class DigitalFormat(StrEnum):
     AES3 = "AES3"
     OPTICAL8 = "optical, eight channels"
 
+    @property
+    def words(self) -> str:
+        """For a person."""
+        return "coaxial digital, consumer format" if self.value.startswith("IEC") else self.value
+
 
 class Balance(StrEnum):
     """How an analog port is balanced.

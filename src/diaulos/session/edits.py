@@ -407,7 +407,7 @@ def remove_strength(instrument_id: str, index: int) -> Edit:
     return Edit("Remove reading", change)
 
 
-def set_trims(trims: Mapping[str, float], label: str = "Solve trims") -> Edit:
+def set_trims(trims: Mapping[str, float], label: str = "Calculate trims") -> Edit:
     """The trims of several instruments at once."""
 
     def change(session: Session) -> Session:

@@ -108,7 +108,10 @@ class CalibrateDialog(QDialog):
         self.measure.clicked.connect(self.start)
         form.addRow(self.measure)
         self.table = Table(
-            "Calibration", ("Gain", "0 dBFS is", "Nominal", "Off by"), 0, {1: 120, 2: 120, 3: 100}
+            "Calibration",
+            ("Gain", "0 dBFS is", "Nominal", "Difference"),
+            0,
+            {1: 120, 2: 120, 3: 100},
         )
         self.table.setMinimumHeight(190)
         form.addRow(self.table)

@@ -46,7 +46,7 @@ class ImportTakeDialog(QDialog):
         form.addRow("Name of the take", self.name)
         self.instrument = QComboBox()
         self.instrument.setAccessibleName("Instrument")
-        self.instrument.addItem("Nobody said which", "")
+        self.instrument.addItem("Not assigned", "")
         for instrument in session.instruments:
             self.instrument.addItem(instrument.name, instrument.id)
         form.addRow("Instrument", self.instrument)

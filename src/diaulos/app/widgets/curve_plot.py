@@ -52,7 +52,9 @@ class Curve:
 class CurvePlot(Plot):
     """Curves over a logarithmic frequency axis."""
 
-    def __init__(self, parent: QWidget | None = None, axis: str = "dB re EMF") -> None:
+    def __init__(
+        self, parent: QWidget | None = None, axis: str = "dB relative to the open pickup"
+    ) -> None:
         super().__init__(parent)
         self._axis = axis
         self._freqs: Real = np.geomspace(20.0, 20_000.0, 2)

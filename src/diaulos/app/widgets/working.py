@@ -1,43 +1,59 @@
-"""The row that a view shows while a job runs: how far it is, and Cancel."""
+"""The place in the status line that tells how far a job is, with Cancel. It is always there, so
+that nothing moves when a job begins."""
 
 from __future__ import annotations
+
+from collections.abc import Callable
 
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QWidget
 
 from diaulos.app.jobs import Jobs
 
+WIDTH = 250
+
 
 class Working(QWidget):
-    """Follows the jobs by itself; hidden while nothing runs."""
+    """Follows the jobs by itself; empty while nothing runs."""
 
     def __init__(self, jobs: Jobs) -> None:
         super().__init__()
         self.bar = QProgressBar()
         self.bar.setRange(0, 1000)
+        self.bar.setTextVisible(False)
+        self.bar.setFixedSize(WIDTH, 14)
         self.bar.setAccessibleName("Progress")
         self.cancel = QPushButton("Cancel (Esc)")
+        self.cancel.setProperty("tiny", "true")
         self.cancel.clicked.connect(jobs.cancel)
         row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.addWidget(self.bar, 1)
+        row.setContentsMargins(0, 0, 8, 0)
+        row.addWidget(self.bar)
         row.addWidget(self.cancel)
-        self.hide()
+        for part in (self.bar, self.cancel):
+            keep = part.sizePolicy()
+            keep.setRetainSizeWhenHidden(True)
+            part.setSizePolicy(keep)
+        self._show(False)
         jobs.started.connect(self._on_started)
         jobs.progressed.connect(self._on_progress)
         jobs.ended.connect(self._on_ended)
-        self.focus_after: QWidget | None = None
-        """Who gets the keyboard when the job ends while Cancel has it."""
+        self.focus_after: Callable[[], None] | None = None
+        """Says who gets the keyboard when the job ends while Cancel has it."""
+
+    def _show(self, running: bool) -> None:
+        self.bar.setVisible(running)
+        self.cancel.setVisible(running)
 
     def _on_started(self, title: str) -> None:
         self.bar.setValue(0)
-        self.bar.setFormat(f"{title}\N{HORIZONTAL ELLIPSIS}")
-        self.show()
+        self.bar.setAccessibleDescription(title)
+        self._show(True)
 
     def _on_progress(self, fraction: float, text: str) -> None:
         self.bar.setValue(round(1000 * fraction))
-        self.bar.setFormat(f"{text}  %p %")
+        self.bar.setAccessibleDescription(text)
 
     def _on_ended(self) -> None:
         if self.cancel.hasFocus() and self.focus_after is not None:
-            self.focus_after.setFocus()
-        self.hide()
+            self.focus_after()
+        self._show(False)

@@ -52,7 +52,7 @@ def computer(device_id: str = "computer", channels: int = 20) -> Device:
     heard = DelayStage(buffers=2, buffer="buffer", control="plugin")
     for n in range(1, channels + 1):
         ports += [
-            stream(f"play{n}", f"Played track {n}", OUT),
+            stream(f"play{n}", f"Playback {n}", OUT),
             stream(f"track{n}", f"Track {n}", IN),
         ]
         paths += [
@@ -91,7 +91,7 @@ def audio_interface(inputs: int, device_id: str = "interface") -> Device:
     strips: list[Control | Choice] = []
     outputs = max(4, inputs)
     for n in range(1, inputs + 1):
-        ports += [_input(n), stream(f"rec{n}", f"Recording stream {n}", OUT)]
+        ports += [_input(n), stream(f"rec{n}", f"To computer {n}", OUT)]
         settings += _input_settings(n)
         paths.append(Path(source=f"in{n}", target=f"rec{n}", stages=(_converter(n),)))
         paths += _mixed(f"in{n}", f"in{n}", 0)
@@ -131,7 +131,7 @@ def audio_interface(inputs: int, device_id: str = "interface") -> Device:
         ]
         clocks.append((f"{port_id}_in", f"{words} input"))
         for channel in range(wanted):
-            ports.append(stream(f"rec{first}", f"Recording stream {first}", OUT))
+            ports.append(stream(f"rec{first}", f"To computer {first}", OUT))
             paths.append(Path(source=f"{port_id}_in", target=f"rec{first}", source_channel=channel))
             first += 1
             ident = strip_id(f"{port_id}_in", channel, wanted)

@@ -33,7 +33,7 @@ def recorder(device_id: str = "recorder", channels: int = 8) -> Device:
     ports = []
     for number in range(1, channels + 1):
         for port_id, name, direction in (
-            (f"play{number}", f"Played track {number}", OUT),
+            (f"play{number}", f"Playback {number}", OUT),
             (f"track{number}", f"Track {number}", IN),
         ):
             ports.append(
@@ -60,7 +60,7 @@ def interface(device_id: str = "interface", inputs: int = 8) -> Device:
     for n in range(1, inputs + 1):
         ports += [
             _stream(f"play{n}", f"Stream out {n}", IN),
-            _stream(f"rec{n}", f"Stream in {n}", OUT),
+            _stream(f"rec{n}", f"To computer {n}", OUT),
             Port(
                 id=f"line_out{n}",
                 name=f"Line output {n}",

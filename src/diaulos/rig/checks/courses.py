@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 from diaulos.circuit.loading import Load, closeness_db
+from diaulos.figures import counted
 from diaulos.rig.checks.cabling import node_load
 from diaulos.rig.checks.registry import Context, Finding, Mend, Severity, check, set_mend
 from diaulos.rig.course import TAP_ADJECTIVES, CircleError, Course, Leg
@@ -86,8 +87,8 @@ def too_few_inputs(context: Context) -> Iterator[Finding]:
             "too-few-inputs",
             Severity.FAULT,
             recorders[0].name if recorders else context.rig.name,
-            f"{planned} tracks are planned; {there} can be recorded at once: {plugged} are plugged "
-            f"in, and {free} more inputs can take one.",
+            f"{counted(planned, 'track')} planned; {there} can be recorded at once: {plugged} are "
+            f"plugged in, and {free} more inputs can take one.",
             f"{planned - there} of them would be missing.",
             "Add an interface or converter, or record fewer tracks at once.",
             device=recorders[0].id if recorders else "",

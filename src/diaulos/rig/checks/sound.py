@@ -238,7 +238,7 @@ def clips(context: Context) -> Iterator[Finding]:
 
 def _less(plug: Plug, over_db: float, unit: str) -> str:
     if unit == "dBFS":
-        return f"Take {over_db:.0f} dB off ahead of it, or more: gain down, or the pad."
+        return f"Reduce the gain ahead of {plug.words} by {over_db:.0f} dB, or use a pad."
     return "Less level ahead of it, or its pad."
 
 

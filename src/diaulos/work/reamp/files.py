@@ -227,5 +227,5 @@ def reamp_file(
     gain = match.total_db if match else 0.0
     write_all(out, aligned_blocks(files.open(raw), di.frames, record, gain_db=gain))
     raw.unlink(missing_ok=True)
-    progress(1.0, "Done")
+    progress(1.0, "Finishing")
     return FileReampResult(plan, returned, match, di.frames, di.rate_hz, slate)

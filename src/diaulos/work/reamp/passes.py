@@ -182,7 +182,7 @@ def make_pass(
         made = made.model_copy(update={"against": against})
     if undo is not None:
         made = made.model_copy(update={"unloaded": undo.words})
-    progress(1.0, "Done")
+    progress(1.0, "Finishing")
     return ReampOutcome(take.id, made, plan.rig, plan, add_pass(take.id, made, plan.rig))
 
 

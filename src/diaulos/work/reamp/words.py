@@ -56,7 +56,9 @@ def send_remarks(plan: ReampPlan) -> str:
     if send.assumed:
         text += " Calibration unknown: +12 dBu is assumed."
     if send.limited_db > 0.05:
-        text += f" Limited: {number(send.limited_db)} dB short, more would clip. {_more(plan)}"
+        text += (
+            f" Output limited: {number(send.limited_db)} dB below the guitar's level. {_more(plan)}"
+        )
     return text
 
 
@@ -149,7 +151,7 @@ class Loops:
                 continue
             last = last_pass(session, rig.name)
             peak = f"last peak {number(last.peak_dbfs):>6} dBFS" if last else "no pass yet"
-            finding, serious = "choose it to see its levels", False
+            finding, serious = "select to see levels", False
             if rig.id == chosen and plan is not None:
                 finding, serious = plan_finding(plan)
             if last and last.clipped_samples:

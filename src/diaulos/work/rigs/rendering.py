@@ -234,7 +234,7 @@ def render(
         for sink in sinks:
             sink.abandon()
         raise
-    progress(1.0, "Done")
+    progress(1.0, "Finishing")
     tracks = tuple(
         RenderedTrack(
             track, names.get(track, track.port), course, one.peak_dbfs, one.clipped_samples

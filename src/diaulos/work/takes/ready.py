@@ -123,8 +123,8 @@ def checklist(
                   f"No room for {minutes:g} minutes ({need / 1e6:.0f} MB)",
                   free_bytes > need, "Free some space on the disk.", free_bytes < need / 20),
         Condition("instrument", "The instrument in hand is chosen",
-                  f"Nobody said which instrument {' and '.join(unknown)} is", not unknown,
-                  "Choose it in Rig."),
+                  f"No instrument assigned to {' and '.join(unknown)}", not unknown,
+                  "Choose it at In hand above, or in Rig at the device's Settings."),
     )  # fmt: skip
 
 

@@ -169,7 +169,7 @@ class CircuitFields(QWidget):
         self._value_grid = QGridLayout(self._values)
         _tight(self._value_grid)
         grid.addWidget(self._values, 2, 0, 1, 4)
-        self.measured = QCheckBox("Measured (not representative)")
+        self.measured = QCheckBox("Measured values")
         self.measured.setToolTip("Representative values are from memory, not of your pickup.")
         self.measured.clicked.connect(self._on_measured)
         grid.addWidget(self.measured, 3, 0, 1, 4)
@@ -192,7 +192,7 @@ class CircuitFields(QWidget):
         self.taper.clicked.connect(
             lambda on: self._change_control("volume_taper", "audio" if on else "linear")
         )
-        self.wiper = QCheckBox("Tone at wiper")
+        self.wiper = QCheckBox("Tone control after volume")
         self.wiper.clicked.connect(
             lambda on: self._change_control("tone_at", "wiper" if on else "hot")
         )

@@ -43,8 +43,8 @@ FIELDS: dict[str, tuple[tuple[str, str, Quantity, float], ...]] = {
     "coil": (
         ("Inductance", "inductance_h", INDUCTANCE, 1.0),
         ("Resistance", "resistance_ohm", RESISTANCE, 1.0),
-        ("Winding", "winding_pf", CAPACITANCE, 1e-12),
-        ("Eddy loss", "eddy_ohm", RESISTANCE, 1.0),
+        ("Winding capacitance", "winding_pf", CAPACITANCE, 1e-12),
+        ("Eddy-current resistance", "eddy_ohm", RESISTANCE, 1.0),
     ),
     "active": (
         ("Output", "output_ohm", RESISTANCE, 1.0),

@@ -199,7 +199,7 @@ class LoadingPage(QWidget):
         session, instrument = self._session, self._instrument
         row = self.table.currentRow() // 2
         if session is None or instrument is None or not 0 <= row < len(session.compared_inputs):
-            self.mend.setText("Choose an input in the table: what would mend it?")
+            self.mend.setText("Select an input to see what would fix it.")
             return
         compared = session.compared_inputs[row]
         words, reference = REFERENCES[self.reference.currentData()]

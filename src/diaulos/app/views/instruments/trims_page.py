@@ -55,7 +55,7 @@ class TrimsPage(QWidget):
         self._grid.setVerticalSpacing(6)
         column.addLayout(self._grid)
         buttons = QHBoxLayout()
-        self.solve = QPushButton("Solve trims (T)")
+        self.solve = QPushButton("Calculate trims (T)")
         self.solve.setProperty("main", "true")
         self.solve.setToolTip(
             "Sets each trim to the step that brings the peak closest to the target; instruments "
@@ -64,12 +64,12 @@ class TrimsPage(QWidget):
         self.solve.clicked.connect(self.solve_asked)
         self.measure = QPushButton("Measure strength\N{HORIZONTAL ELLIPSIS} (M)")
         self.measure.clicked.connect(self.measure_asked)
-        self.strum = QPushButton("Strum on the bench (B)")
+        self.strum = QPushButton("Simulate a strum (B)")
         self.strum.setToolTip(
             "A simulated player strums the chosen instrument into a simulated 1 M input."
         )
         self.strum.clicked.connect(self.strum_asked)
-        self.send = QPushButton("To sheet")
+        self.send = QPushButton("Add to sheet")
         self.send.setToolTip(
             "Writes the profiles (instrument, position, trim, peak) to sheets/trims.csv."
         )
@@ -125,8 +125,8 @@ class TrimsPage(QWidget):
         )
         rows = QVBoxLayout()
         for line in (
-            (("Tone stage", self.stage_name), ("full at", self.full_scale), ("", self.step)),
-            (("Target peak", self.target), ("", self.pad), ("Drive against", self.reference)),
+            (("Makes the tone", self.stage_name), ("0 dBFS at", self.full_scale), ("", self.step)),
+            (("Target peak", self.target), ("", self.pad), ("Compare drive with", self.reference)),
         ):
             row = QHBoxLayout()
             for words, widget in line:
@@ -186,8 +186,8 @@ class TrimsPage(QWidget):
             "Instrument",
             "Peak at the tone stage",
             "Trim",
-            "Stays hot",
-            "Left over; drive",
+            "Exclude from matching",
+            "Remaining difference; drive",
         )
         for column, words in enumerate(heads):
             label = TextLabel(words)
@@ -250,9 +250,10 @@ class TrimsPage(QWidget):
             f"{number(row.left_over_db, 1, sign=True):>5} dB\ndrive {drive} dB\ntrim 0 {plain} dB"
         )
         told.setToolTip(
-            "Left over = target \N{MINUS SIGN} peak = "
+            "Remaining difference = target \N{MINUS SIGN} peak = "
             f"{number(row.left_over_db, 2, sign=True)} dB.\n"
-            f"Drive against the reference: {drive} dB as trimmed, {plain} dB with every trim at 0."
+            f"Drive compared with the reference: {drive} dB as trimmed, "
+            f"{plain} dB with every trim at 0."
         )
 
     def _show_readings(self, instrument: Instrument | None) -> None:

@@ -28,7 +28,6 @@ from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.app.widgets.working import Working
 from diaulos.circuit.loading import Load
 from diaulos.figures import number
 from diaulos.ids import free_id
@@ -107,7 +106,6 @@ class InstrumentsView(ToneWork):
         self.pages.addTab(self.drive, "Pad and tone (3)")
         self.pages.setAccessibleName("Pages")
         self.pages.tabBar().setAccessibleName("Pages")
-        self._working = Working(self._jobs)
         left = QWidget()
         column = QVBoxLayout(left)
         column.setContentsMargins(0, 0, 8, 0)
@@ -128,7 +126,6 @@ class InstrumentsView(ToneWork):
         centre = QVBoxLayout(middle)
         centre.setContentsMargins(8, 0, 8, 0)
         centre.addWidget(self.pages, 1)
-        centre.addWidget(self._working)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.setChildrenCollapsible(False)
         for part in (left, middle, self.form):
@@ -386,7 +383,7 @@ class InstrumentsView(ToneWork):
         notes = FileNotes(f"{instrument.name}; {label}", made_at, history="bench")
 
         def work(progress: Progress, cancel: CancelToken) -> _Measured:
-            progress(0.05, "Plugging in")
+            progress(0.05, "Simulating")
             backend, full_scale_dbu = strums(instrument, Load(1e6, 50e-12), rate)
             strum = record_strength(backend, rate, STRUM_SECONDS, progress, cancel)
             reading = strength_reading(

@@ -114,7 +114,7 @@ class LevelsChecking(LevelsLayout):
         self.said.emit(
             "Plan and sound check agree within 1 dB."
             if check.agrees
-            else f"Off by up to {number(worst)} dB: the likely cause stands at the right."
+            else f"Differs by up to {number(worst)} dB: the likely cause stands at the right."
         )
 
     def _take_cause(self, cause: Cause) -> None:

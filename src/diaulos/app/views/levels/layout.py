@@ -24,7 +24,6 @@ from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, V
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
-from diaulos.app.widgets.working import Working
 from diaulos.work.rigs.levels import (
     TARGET_CHOICES,
 )
@@ -53,19 +52,19 @@ class LevelsLayout(View):
         self.loudest.setAccessibleName("Loudest peak at the jack")
         self.measured = QPushButton("Measured")
         self.measured.setToolTip("Use the strength that was measured in Instruments again")
-        self.lay = QPushButton("Lay over")
+        self.lay = QPushButton("Overlay")
         self.lay.setToolTip("Other courses over this one")
         self.lay_menu = QMenu(self.lay)
         self.lay.setMenu(self.lay_menu)
         self.every = QCheckBox("All stations")
-        self.tone = QCheckBox("Free the tone")
+        self.tone = QCheckBox("Allow tone controls to change")
         self.tone.setToolTip(
             "The solver may also turn what stands ahead of an amplifier: there a pad or a trim is "
             "not volume but drive"
         )
         self.boxes = QCheckBox("Other DI boxes")
         self.boxes.setToolTip("A DI box of another kind is at hand: the solver may ask for it")
-        self.distance_button = QPushButton("Distance (V)")
+        self.distance_button = QPushButton("Large display (V)")
         self.distance_button.setToolTip("Readable at two metres: one figure, one instruction")
         self.diagram = LevelDiagramWidget()
         self.plot = self.diagram
@@ -105,7 +104,6 @@ class LevelsLayout(View):
         )
         self.solve_all = QPushButton("Set all courses (Shift+G)")
         self.distance = DistancePage()
-        self._working = Working(self._jobs)
         self._place()
 
     def _place(self) -> None:
@@ -153,7 +151,6 @@ class LevelsLayout(View):
         whole.setSpacing(4)
         whole.addLayout(top)
         whole.addWidget(split, 1)
-        whole.addWidget(self._working)
         self._stack = QStackedLayout(self)
         self._stack.addWidget(near)
         self._stack.addWidget(self.distance)

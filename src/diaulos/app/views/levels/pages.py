@@ -71,7 +71,7 @@ class VerdictPanel(QWidget):
         self.window_.setAccessibleName("Level of the track")
         self.clips, self.noise, self.change = _wrapped(), _wrapped(), _wrapped()
         self.second = _wrapped("muted")
-        self.set_button = QPushButton("Set it (G)")
+        self.set_button = QPushButton("Apply (G)")
         self.set_button.setProperty("main", "true")
         self.set_button.clicked.connect(self.set_asked)
         self.second_button = QPushButton("Second best")
@@ -271,14 +271,14 @@ class CheckPage(QWidget):
         super().__init__()
         self.check: SoundCheck | None = None
         self.bench = QPushButton("On the bench (B)")
-        self.surprise = QPushButton("With a surprise")
+        self.surprise = QPushButton("With a hidden change")
         self.surprise.setToolTip("The bench turns one control without saying which")
         self.file = QPushButton("From a file…")
         self.bench.clicked.connect(lambda: self.bench_asked.emit(False))
         self.surprise.clicked.connect(lambda: self.bench_asked.emit(True))
         self.file.clicked.connect(self.file_asked)
         self.table = Table(
-            "Sound check", ("Course", "Planned", "Heard", "Off by"), 0, {1: 64, 2: 58, 3: 58}
+            "Sound check", ("Course", "Planned", "Heard", "Difference"), 0, {1: 64, 2: 58, 3: 76}
         )
         self.words = _wrapped()
         self.words.setAccessibleName("Likely cause")

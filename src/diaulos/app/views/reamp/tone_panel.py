@@ -57,7 +57,7 @@ class TonePanel(QWidget):
         row = QHBoxLayout()
         row.setSpacing(8)
         self._target = QComboBox()
-        self._target.setAccessibleName("As loud as")
+        self._target.setAccessibleName("Match level to")
         self._target.setToolTip("What the new pass is brought to the loudness of (BS.1770).")
         self._target.currentIndexChanged.connect(self._on_target)
         self._lufs = NumberField()
@@ -80,7 +80,7 @@ class TonePanel(QWidget):
         self.reamp_button.clicked.connect(self.reamp_asked)
         load = QHBoxLayout()
         load.setSpacing(8)
-        self._undo = QCheckBox("Undo the DI's load")
+        self._undo = QCheckBox("Compensate DI input loading")
         self._undo.setToolTip(
             "Sends the DI as the amplifier's input would have seen the instrument: the ratio of "
             "the two loading curves, as a minimum-phase filter."
@@ -106,7 +106,7 @@ class TonePanel(QWidget):
         load.addWidget(self._undo)
         load.addWidget(self.load)
         load.addWidget(self.load_text, 1)
-        row.addWidget(TextLabel("As loud as"))
+        row.addWidget(TextLabel("Match level to"))
         row.addWidget(self._target, 1)
         row.addWidget(self._lufs)
         row.addWidget(self._auto)
@@ -165,7 +165,7 @@ class TonePanel(QWidget):
                 self._target.addItem(f"Track: {track.name}", ("track", track.id))
             for one in take.passes:
                 self._target.addItem(f"Pass: {one.name}", ("pass", one.id))
-        self._target.addItem("A loudness figure", ("lufs", ""))
+        self._target.addItem("Target loudness", ("lufs", ""))
         self._target.addItem("Nothing (leave as it is)", ("none", ""))
         index = self._index_of(before)
         if index < 0:

@@ -31,7 +31,6 @@ from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.waveform import Waveform
-from diaulos.app.widgets.working import Working
 from diaulos.errors import DiaulosError
 from diaulos.rig.bench import Probe
 from diaulos.session import edits
@@ -107,7 +106,6 @@ class ReampView(ReampWork):
             "notice",
         )
         self._notice.setFixedHeight(28)
-        self._working = Working(self._jobs)
         self._empty_takes = _label(
             "No stored takes yet.\nFile > Import DI\N{HORIZONTAL ELLIPSIS} brings a dry "
             "recording in.",
@@ -144,7 +142,6 @@ class ReampView(ReampWork):
         column.addWidget(self.loop)
         column.addWidget(self._send_text)
         column.addWidget(self.tone)
-        column.addWidget(self._working)
         column.addWidget(self._problem)
         column.addStretch(1)
         column.addWidget(self._notice)
@@ -190,8 +187,6 @@ class ReampView(ReampWork):
         self._export.clicked.connect(self.ask_export)
         self._jobs.started.connect(self._on_job_started)
         self._jobs.ended.connect(self._on_job_ended)
-        # The focus must not fall onto a button: Space stays with playback.
-        self._working.focus_after = self.pass_list
         self.bar.play_asked.connect(self.toggle_play)
         self.bar.heard_changed.connect(lambda: self.player.hear(self.bar.heard))
         self.bar.level_changed.connect(self.player.set_level)

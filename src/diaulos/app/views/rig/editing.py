@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.view import View
 from diaulos.app.views.rig.diagram import RigDiagram
 from diaulos.errors import DiaulosError, InputError
+from diaulos.figures import counted
 from diaulos.ids import free_id
 from diaulos.quantities import LENGTH, parse
 from diaulos.rig import changes
@@ -135,7 +136,7 @@ class RigEditing(View):
     def plan_tracks(self) -> None:
         """Every plugged track planned as it is."""
         if self._change("Plan tracks as plugged", changes.plan_tracks_as_plugged):
-            self.said.emit(f"{len(self.rig.tracks)} tracks are planned.")
+            self.said.emit(f"{counted(len(self.rig.tracks), 'track')} planned.")
 
     def add_device(self, type_id: str) -> None:
         """A device of a catalogue type."""

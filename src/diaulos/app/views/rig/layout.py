@@ -19,7 +19,6 @@ from diaulos.app.views.rig.panel import PortPanel
 from diaulos.app.views.rig.ways import RigWays
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import RichLabel, TextLabel
-from diaulos.app.widgets.working import Working
 
 
 class RigLayout(RigWays):
@@ -94,7 +93,6 @@ class RigLayout(RigWays):
         ):  # fmt: skip
             self.pages.addTab(page, name)
         self.panel = PortPanel()
-        self._working = Working(self._jobs)
         self._place()
 
     def _place(self) -> None:
@@ -124,4 +122,3 @@ class RigLayout(RigWays):
         whole.addLayout(top)
         whole.addWidget(self.safety)
         whole.addWidget(split, 1)
-        whole.addWidget(self._working)

@@ -294,7 +294,7 @@ class MonitorPage(QWidget):
         super().__init__()
         self.table = Table(
             "Monitoring",
-            ("Listener", "Hears", "As", "By", "Fader", "Late", "As far as", "Through"),
+            ("Listener", "Hears", "As", "By", "Fader", "Latency", "Equals distance", "Through"),
             7,
             {1: 110},
         )

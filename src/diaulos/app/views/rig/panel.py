@@ -464,7 +464,7 @@ def _facts(plug: Plug) -> str:
         if port.max_dbu is not None:
             words.append(f"clips at {port.max_dbu:g} dBu")
     if port.format is not None:
-        words.append(port.format.value)
+        words.append(port.format.words)
     if port.channels > 1:
         words.append(f"{port.channels} channels")
     if port.power_w is not None:

@@ -289,7 +289,7 @@ class RigView(RigLayout):
             on_way = _on_course_cables(plan.course)
             own += [one for one in report.findings if one.cable and one.cable in on_way]
             bad = max(own, key=lambda one: one.severity, default=None)
-            finding = f"{bad.severity.word}: {bad.cause}" if bad else "nothing is found"
+            finding = f"{bad.severity.word}: {bad.cause}" if bad else "no findings"
             peak = plan.unclipped_dbfs
             level = f"planned peak {number(peak)} dBFS" if peak is not None else "no course"
             serious = bad is not None and bad.severity >= Severity.FAULT

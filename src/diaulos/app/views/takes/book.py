@@ -32,7 +32,7 @@ class TakeBook(QWidget):
         super().__init__()
         self.takes = Table("Takes", ("", "Take", "Length", "Peak"), 1, {0: 58, 2: 62, 3: 62})
         self.binned = Table("Discarded takes", ("Take", "Length"), 0, {1: 62})
-        self.keep = QPushButton("Keeper (K)")
+        self.keep = QPushButton("Keep (K)")
         self.recall = QPushButton("Recall (C)")
         self.discard = QPushButton("Discard (Del)")
         self.restore = QPushButton("Restore (U)")

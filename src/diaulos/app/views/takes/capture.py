@@ -20,6 +20,13 @@ from diaulos.work.takes.notes import RecordingStore
 from diaulos.work.takes.recording import Recorded, Recording, RecordRequest, prepare
 
 METERS_MS = 33
+SAVING = "Saving the take\N{HORIZONTAL ELLIPSIS}"
+MOST_MINUTES = 999.0
+
+
+def _minutes(minutes: float) -> str:
+    more = "more than " if minutes > MOST_MINUTES else ""
+    return f"{more}{min(MOST_MINUTES, minutes):.0f} min"
 
 
 class Capture(QObject):
@@ -42,6 +49,7 @@ class Capture(QObject):
         """Once it is about to begin."""
         self.under_way = False
         """From the key to the take."""
+        self._stopping = False
         self._started: SimpleQueue[Recording] = SimpleQueue()
         self._timer = QTimer(self)
         self._timer.setInterval(METERS_MS)
@@ -76,6 +84,8 @@ class Capture(QObject):
     def stop(self) -> None:
         """End it; it becomes a take."""
         if self.recording is not None:
+            self._stopping = True
+            self.told.emit(SAVING)
             self.recording.recorder.stop()
         elif self.under_way:
             self._jobs.cancel()
@@ -92,6 +102,7 @@ class Capture(QObject):
     def _ended(self) -> None:
         self._timer.stop()
         self.recording, self.under_way = None, False
+        self._stopping = False
 
     def _on_done(self, recorded: Recorded) -> None:
         self._ended()
@@ -110,7 +121,7 @@ class Capture(QObject):
         meters = recording.recorder.meters
         if meters is not None:
             self.metered.emit(self._rows(recording, meters))
-        self.told.emit(self._sentence(recording, meters))
+        self.told.emit(SAVING if self._stopping else self._sentence(recording, meters))
 
     def _sentence(self, recording: Recording, meters: Meters | None) -> str:
         rate = recording.request.session.sample_rate_hz
@@ -125,7 +136,7 @@ class Capture(QObject):
             text += f", round {frame // recording.round_frames + 1}"
         with contextlib.suppress(StorageError):  # the folder is gone: the desk tells it, once
             minutes = self._store.free_bytes() / (len(recording.armed) * 3.0 * rate * 60.0)
-            text += f", room for {min(999.0, minutes):.0f} min"
+            text += f", disk space for {_minutes(minutes)}"
         if meters is not None and (meters.lost_frames or meters.xruns):
             text += f", {meters.xruns} xruns, {meters.lost_frames} frames lost"
         return f"{text}. Space stops, M marks, A again."

@@ -105,7 +105,7 @@ class TakesTuning(TakesKeeping):
         self.tuner.show_inputs(tuple(names.items()), track.port)
         instrument = instrument_on(session, track)
         where = "" if instrument is not None else (
-            "Nobody said which instrument that is: choose it in Rig to keep a check."
+            "No instrument assigned to it: choose one in Rig, page Settings, to keep a check."
         )  # fmt: skip
         made = self._services.clock().isoformat(timespec="seconds")
         self.tuner.show_setup(instrument, session.a4_hz, where, made)

@@ -277,7 +277,7 @@ class TakesView(TakesTuning):
         else:
             open_ = [one for one in ready.lines if not one.holds]
             told = bool(open_) and not self.board.far
-            remarks = f", {counted(len(open_), 'remark')} above" if told else ""
+            remarks = f", {counted(len(open_), 'warning')}" if told else ""
             tracks = counted(len(ready.armed), "track")
             text = f"Ready{remarks}, {tracks} armed. Space records."
         self.sentence.setText(text)
@@ -335,7 +335,7 @@ class TakesView(TakesTuning):
         self._document.apply(edit)
 
     def next_way(self) -> None:
-        """Another way to record."""
+        """Another recording mode."""
         if not self.under_way:
             self.said.emit(self.setup.next_way())
 
