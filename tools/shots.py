@@ -65,8 +65,18 @@ def three_strings(desk: Desk) -> bool:
     return desk.views["takes"].tuner.table.rowCount() >= 3
 
 
+BY_NIGHT = ("reamp", "takes")
+"""The day picture of every view, and these two by night."""
+
+
+def shot(window: MainWindow, folder: Path, name: str, look: theme.Look) -> None:
+    """The window as it is now."""
+    if look is theme.DAY or name in BY_NIGHT:
+        window.grab().save(str(folder / f"{name}-{look.name}.png"))
+
+
 def main() -> None:
-    """Write one picture per view and look."""
+    """Write the pictures."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--out", type=Path, default=HERE / "docs" / "screenshots")
     parser.add_argument("--session", type=Path, help="a demo session that exists already")
@@ -91,12 +101,12 @@ def main() -> None:
             shutil.copytree(path, mine)
             desk.open_path(mine)
             wait(app, partial(settled, desk))
-            window.grab().save(str(out.out / f"reamp-{look.name}.png"))
+            shot(window, out.out, "reamp", look)
             desk.show("instruments")
             for page in ("loading", "trims", "drive"):
                 getattr(desk.views["instruments"], f"show_{page}")()
                 wait(app, partial(settled, desk))
-                window.grab().save(str(out.out / f"instruments-{page}-{look.name}.png"))
+                shot(window, out.out, f"instruments-{page}", look)
             document = desk.document
             assert document is not None
             document.apply(choose_rig("rig04"))
@@ -108,14 +118,14 @@ def main() -> None:
             for page in ("findings", "tracks"):
                 getattr(rig, f"show_{page}_page")()
                 wait(app, partial(settled, desk))
-                window.grab().save(str(out.out / f"rig-{page}-{look.name}.png"))
+                shot(window, out.out, f"rig-{page}", look)
             desk.show("levels")
             levels = desk.views["levels"]
             assert levels is not None
             wait(app, partial(settled_now, desk))
             levels.choose_course("Amp and cabinet" if look is theme.DAY else "Amp")
             wait(app, partial(settled_now, desk))
-            window.grab().save(str(out.out / f"levels-{look.name}.png"))
+            shot(window, out.out, "levels", look)
             desk.show("takes")
             takes = desk.views["takes"]
             assert takes is not None
@@ -124,11 +134,11 @@ def main() -> None:
             takes.setup.count_in.setValue(0)
             takes.record()
             wait(app, partial(recorded, desk))
-            window.grab().save(str(out.out / f"takes-{look.name}.png"))
+            shot(window, out.out, "takes", look)
             takes.toggle_tuner()
             takes.toggle_check()
             wait(app, partial(three_strings, desk))
-            window.grab().save(str(out.out / f"takes-tuner-{look.name}.png"))
+            shot(window, out.out, "takes-tuner", look)
             takes.toggle_tuner()
             wait(app, partial(settled_now, desk))
             document.mark_saved(document.session)

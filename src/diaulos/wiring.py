@@ -27,6 +27,7 @@ from diaulos.storage.sources import ExternalAudio
 from diaulos.work.instruments.plucking import plucked_volts
 from diaulos.work.ports import AudioBackend, DeviceInfo, DeviceList, OutputBackend
 from diaulos.work.rigs.audio import Played
+from diaulos.work.rigs.building import Start, started
 from diaulos.work.rigs.look import instrument_source, rig_graph
 from diaulos.work.rigs.rendering import played_volts
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
@@ -172,8 +173,10 @@ def new_session(
     word_length: WordLength = "24",
     tempo_bpm: float = 120.0,
     metre: str = "4/4",
+    start: Start | None = None,
 ) -> tuple[SessionFolder, Session]:
-    """A new session with the rig for reamping by box, saved in its own folder."""
+    """A new session, saved in its own folder: with the instrument and the rigs of a start, or
+    else with the rig for reamping by box."""
     rig = reamp_rig()
     session = Session.model_validate(
         {
@@ -187,4 +190,6 @@ def new_session(
             "current_rig": rig.id,
         }
     )
+    if start is not None:
+        session = started(session, start)
     return SessionFolder.create(path, session), session

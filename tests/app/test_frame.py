@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QFontInfo, QFontMetrics, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
+    QAbstractScrollArea,
     QApplication,
     QComboBox,
     QDialog,
     QDialogButtonBox,
     QDoubleSpinBox,
+    QPushButton,
     QSpinBox,
     QVBoxLayout,
     QWidget,
@@ -23,8 +26,11 @@ from test_theme import contrast
 
 from diaulos.app import theme
 from diaulos.app.desk import Desk
+from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.widgets.course_strip import MOST_ROWS
 from diaulos.app.widgets.number_field import NumberField, WholeField
+from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.session import edits
 
 Settle = Callable[[Desk], None]
 
@@ -67,7 +73,15 @@ def test_enter_takes_the_number_and_gives_the_focus_back(place: Place) -> None:
     QTest.keyClicks(place.field, "-12.5")
     QTest.keyClick(place.field, Qt.Key.Key_Return)
     assert place.field.value() == -12.5
+    assert place.field.text() == "\N{MINUS SIGN}12.5 dB"
     assert place.hasFocus()
+    place.field.setFocus()
+    place.field.selectAll()
+    place.field.lineEdit().insert("\N{MINUS SIGN}3")
+    QTest.keyClick(place.field, Qt.Key.Key_Return)
+    assert place.field.value() == -3.0
+    place.field.setValue(-0.04)
+    assert place.field.text() == "0.0 dB"
 
 
 def test_escape_restores_what_was_there(place: Place) -> None:
@@ -214,3 +228,124 @@ def test_the_strip_and_the_rail_stay_where_they_are(opened: Desk, settled: Settl
     assert len(places) == 1
     assert window.strip.sizeHint().height() == window.strip.minimumSizeHint().height()
     assert MOST_ROWS == 4
+
+
+# --- the first minutes ---
+
+
+def test_without_a_session_there_are_three_ways_to_begin(
+    desk: Desk, tmp_path: Path, settled: Settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = desk.window
+    assert window.stack.currentWidget() is window.welcome
+    assert list(window.welcome.buttons) == ["open_demo_session", "new_session", "ask_open"]
+    made = tmp_path / "Mine.diaulos"
+
+    def answer(dialog: NewSessionDialog) -> int:
+        dialog.folder.setText(str(tmp_path))
+        dialog.name.setText("Mine")
+        dialog.plays.setCurrentIndex(dialog.plays.findData("bass"))
+        dialog.tone.setCurrentIndex(dialog.tone.findData("load"))
+        return 1
+
+    monkeypatch.setattr(NewSessionDialog, "exec", answer)
+    window.welcome.buttons["new_session"].click()
+    settled(desk)
+    session = desk.document.session
+    assert [one.name for one in session.instruments] == ["Bass"]
+    assert [rig.name for rig in session.rigs] == ["DI, amp by load box", "Reamp by box"]
+    assert (session.recording_rig, session.reamp_rig) == ("rig01", "rig02")
+    assert session.rig("rig01").device("bass").name == "Bass"
+    desk.call("close_session")
+    assert desk.document is None
+    assert window.stack.currentWidget() is window.welcome
+    recent = [one.text() for one in window.welcome.findChildren(QPushButton)]
+    assert "Mine" in recent
+    next(one for one in window.welcome.findChildren(QPushButton) if one.text() == "Mine").click()
+    assert desk.document.session.name == "Mine"
+    assert made.is_dir()
+
+
+def test_the_demo_can_be_cancelled_and_leaves_nothing(
+    desk: Desk, tmp_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
+    desk.window.welcome.buttons["open_demo_session"].click()
+    qtbot.waitUntil(lambda: desk.jobs.busy, timeout=10_000)
+    assert desk.jobs.title == "Building the demo session"
+    assert desk.window.action("cancel").isEnabled()
+    desk.cancel()
+    qtbot.waitUntil(lambda: not desk.jobs.busy, timeout=60_000)
+    assert desk.document is None
+    assert desk.window.stack.currentWidget() is desk.window.welcome
+    assert not list(tmp_path.rglob("session.json"))
+
+
+def test_what_is_dropped_is_opened_or_becomes_a_take(
+    desk: Desk, demo_copy: Path, settled: Settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    desk.dropped([Path("/nowhere/a.wav")])
+    assert "Open a session first" in desk.window._status.text()
+    desk.dropped([demo_copy])
+    settled(desk)
+    assert desk.document.path == demo_copy
+    asked: list[list[Path]] = []
+    monkeypatch.setattr(desk.importing, "import_take_dialog", asked.append)
+    desk.dropped([Path("a.wav"), Path("b.wav")])
+    assert asked == [[Path("a.wav"), Path("b.wav")]]
+
+
+# --- size ---
+
+
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800)])
+def test_every_view_fits(opened: Desk, settled: Settle, size: tuple[int, int]) -> None:
+    """No view asks for more than the least window, whatever rig is shown; nothing is off it."""
+    session = opened.document.session
+    window = opened.window
+    for rig in (session.rigs[-1].id, session.rigs[0].id):
+        opened.document.apply(edits.choose_rig(rig))
+        for ident in opened.views.copy():
+            opened.show(ident)
+            window.resize(*size)
+            settled(opened)
+            QApplication.processEvents()
+            hint = window.minimumSizeHint()
+            assert (hint.width(), hint.height()) <= (1024, 700), ident
+            assert (window.width(), window.height()) == size, ident
+            inside = window.stack.rect()
+            for child in opened.views[ident].findChildren(QPushButton):
+                if child.isVisible() and not _scrolls(child):
+                    corner = child.mapTo(window.stack, QPoint(child.width(), child.height()))
+                    assert inside.contains(corner - QPoint(1, 1)), (ident, child.text())
+
+
+def _scrolls(widget: QWidget) -> bool:
+    at = widget.parentWidget()
+    while at is not None:
+        if isinstance(at, QAbstractScrollArea):
+            return True
+        at = at.parentWidget()
+    return False
+
+
+def test_a_row_goes_on_in_the_next_line(qtbot: QtBot) -> None:
+    place = QWidget()
+    qtbot.addWidget(place)
+    row = WrappingRow(place)
+    buttons = [QPushButton(f"Button {n}") for n in range(4)]
+    for button in buttons[:3]:
+        row.addWidget(button)
+    row.add_stretch()
+    row.addWidget(buttons[3])
+    wide = row.sizeHint().width()
+    place.resize(wide + 100, 60)
+    place.show()
+    assert len({button.y() for button in buttons}) == 1
+    assert buttons[3].geometry().right() == place.rect().right()
+    narrow = wide // 2
+    assert row.heightForWidth(narrow) > row.heightForWidth(wide)
+    place.resize(narrow, 200)
+    QApplication.processEvents()
+    assert len({button.y() for button in buttons}) > 1
+    assert all(place.rect().contains(button.geometry()) for button in buttons)

@@ -227,11 +227,11 @@ def test_arrows_change_the_instrument(shown: InstrumentsView, qtbot: QtBot) -> N
     wait(shown, qtbot)
     assert shown.form.name.text() == "Offset guitar, single coils, standard"
     press(qtbot, shown, Qt.Key.Key_2)
-    assert shown.pages.currentWidget() is shown.trims
+    assert shown._page() is shown.trims
     press(qtbot, shown, Qt.Key.Key_3)
-    assert shown.pages.currentWidget() is shown.drive
+    assert shown._page() is shown.drive
     press(qtbot, shown, Qt.Key.Key_1)
-    assert shown.pages.currentWidget() is shown.loading
+    assert shown._page() is shown.loading
 
 
 def test_inputs_are_compared_six_at_most(shown: InstrumentsView, qtbot: QtBot) -> None:

@@ -519,7 +519,15 @@ def test_it_fits_the_window(shown: TakesView, qtbot: QtBot) -> None:
 
 def test_every_key_is_in_the_key_help() -> None:
     text = keys_html()
-    for words in ("Tuner", "Intonation", "Monitor mi", "Range", "bin", "Large display", "Recording mode"):
+    for words in (
+        "Tuner",
+        "Intonation",
+        "Monitor mi",
+        "Range",
+        "bin",
+        "Large display",
+        "Recording mode",
+    ):
         assert words in text.replace("&", ""), words
 
 

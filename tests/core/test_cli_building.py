@@ -9,8 +9,10 @@ import pytest
 import soundfile
 from test_cli import documented, run, run_json
 
+from diaulos.rig.checks import Severity
 from diaulos.rig.templates import TEMPLATES
 from diaulos.storage.folder import SessionFolder
+from diaulos.work.rigs.look import look_at
 from support import RATE
 
 
@@ -118,3 +120,23 @@ def test_files_are_imported_as_takes(
     code, _, words = run(capsys, "import", folder, tmp_path / "gone.wav")
     assert code == 1
     assert "gone.wav" in words
+
+
+@pytest.mark.parametrize("tone", ["none", "modeler", "load", "microphone"])
+@pytest.mark.parametrize("plays", ["guitar", "bass"])
+def test_a_session_begins_with_what_plays(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], plays: str, tone: str
+) -> None:
+    """The instrument's own entry is plugged in, gains are set, and nobody caused a finding."""
+    code, made = run_json(capsys, "new", tmp_path / "S", "--plays", plays, "--tone", tone)
+    assert code == 0
+    assert len(made["rigs"]) == (1 if tone == "none" else 2)
+    folder = SessionFolder.open(Path(made["session"]))
+    session = folder.load()
+    folder.close()
+    rig = session.rig(session.recording_rig)
+    (instrument,) = session.instruments
+    assert [d.word("instrument") for d in rig.devices if d.kind == "instrument"] == [instrument.id]
+    report = look_at(session, rig.id)
+    assert [one for one in report.findings if one.severity > Severity.NOTE] == []
+    assert all(plan.unclipped_dbfs is not None for plan in report.tracks)

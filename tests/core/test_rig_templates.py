@@ -65,6 +65,15 @@ WANTED: dict[str, list[tuple[str, str, str, int, int | None, float]]] = {
         ("Amp and cabinet left", "cabinet", "guitar", 3, 5, 3.052),
         ("Amp and cabinet right", "cabinet", "guitar", 3, 6, 3.052),
     ],
+    "straight": [("DI", "di", "guitar", 1, 1, 0.797)],
+    "amp-load": [
+        ("DI", "di", "guitar", 1, 1, 0.797),
+        ("Amp and cabinet", "cabinet", "guitar", 1, 2, 0.797),
+    ],
+    "amp-mic": [
+        ("DI", "di", "guitar", 1, 1, 0.797),
+        ("Microphone", "mic", "guitar", 1, 2, 1.088),
+    ],
 }
 
 

@@ -29,6 +29,8 @@ class ActionSpec:
 ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("new", "&New session\N{HORIZONTAL ELLIPSIS}", "File", "Ctrl+N", "new_session", ""),
     ActionSpec("open", "&Open\N{HORIZONTAL ELLIPSIS}", "File", "Ctrl+O", "ask_open", ""),
+    ActionSpec("demo", "Open the &demo", "File", "", "open_demo_session", ""),
+    ActionSpec("close_session", "&Close session", "File", "Ctrl+W", "close_session", "open"),
     ActionSpec("save", "&Save", "File", "Ctrl+S", "save", "write", True),
     ActionSpec(
         "save_as", "Save &as\N{HORIZONTAL ELLIPSIS}", "File", "Ctrl+Shift+S", "ask_save_as", "open"
@@ -71,7 +73,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="instruments"),
     ActionSpec("measure", "&Measure strength\N{HORIZONTAL ELLIPSIS}", "Instrument", "M",
                "ask_measure", "idle", True, "instruments"),
-    ActionSpec("strum", "Strum on the &bench", "Instrument", "B", "measure_on_bench", "idle",
+    ActionSpec("strum", "Simulate a stru&m", "Instrument", "B", "measure_on_bench", "idle",
                view="instruments"),
     ActionSpec("solve_trims", "&Calculate trims", "Instrument", "T", "solve_trims", "write",
                view="instruments"),
@@ -117,7 +119,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
                "ask_check_file", "idle", view="levels"),
     ActionSpec("calibrate", "Ca&librate…", "Levels", "C", "ask_calibrate",
                "idle", view="levels"),
-    ActionSpec("distance", "&Large display", "Levels", "V", "toggle_distance", "open", True, "levels"),
+    ActionSpec("distance", "&Large display", "Levels", "V", "toggle_distance", "open", True,
+               "levels"),
     ActionSpec("record", "&Record or stop", "Recording", "Space", "toggle_record", "write",
                view="takes"),
     ActionSpec("again", "&Again", "Recording", "A", "again", "write", view="takes"),
@@ -174,7 +177,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("match", "&Match again", "Take", "M", "match_again", "idle", view="reamp"),
     ActionSpec("store_unloaded", "Store &compensated", "Take", "Ctrl+U", "store_unloaded",
                "idle", view="reamp"),
-    ActionSpec("cancel", "&Cancel", "Take", "Esc", "cancel", "open"),
+    ActionSpec("cancel", "&Cancel", "Take", "Esc", "cancel", ""),
     ActionSpec("play", "&Play or pause", "Take", "Space", "toggle_play", "open", True, "reamp"),
     ActionSpec("hear_di", "Hear the &DI", "Take", "1", "hear_di", "open", view="reamp"),
     ActionSpec("hear_reference", "Hear the re&ference", "Take", "2", "hear_reference", "open",
@@ -184,6 +187,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("keys", "&Keys", "Help", "F1", "show_keys", ""),
     ActionSpec("glossary", "&Words and units", "Help", "", "show_glossary", ""),
     ActionSpec("safety", "&Safety notices", "Help", "", "show_safety", ""),
+    ActionSpec("about", "&About Diaulos", "Help", "", "show_about", "", True),
 )  # fmt: skip
 
 

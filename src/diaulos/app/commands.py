@@ -27,6 +27,9 @@ class Commands(Protocol):
     def open_path(self, path: str | Path) -> Any:
         """Open a session."""
 
+    def dropped(self, paths: list[Path]) -> None:
+        """A session folder or audio files were dropped onto the window."""
+
     def closing(self) -> bool:
         """The window wants to close: whether it may now. Otherwise it is closed later, when
         what runs has come to its end, or not at all."""

@@ -33,11 +33,6 @@ from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.listening.sound import Sound
 
-WELCOME = (
-    "<h2>No session is open</h2><p>File &gt; New session (Ctrl+N) makes one, "
-    "File &gt; Open (Ctrl+O) opens one.</p>"
-)
-
 
 class Desk(QObject):
     """One session at a time, and the views on it."""
@@ -67,7 +62,7 @@ class Desk(QObject):
         self.jobs.capturing.connect(self.hush)
         self.working = Working(self.jobs)
         window.show_work(self.working)
-        window.say_empty(WELCOME)
+        window.show_welcome()
         window.update_actions()
 
     # --- for the window ---
@@ -118,6 +113,18 @@ class Desk(QObject):
     def open_path(self, path: str | Path, *, read_only: bool = False) -> bool:
         """Open a session."""
         return self.opening.open_path(path, read_only=read_only)
+
+    def dropped(self, paths: list[Path]) -> None:
+        """A session folder is opened; audio files become a take."""
+        folders = [path for path in paths if path.is_dir()]
+        if folders:
+            self.open_path(folders[0])
+        elif self.document is None:
+            self.window.say("Open a session first: files become a take in it.")
+        elif self.document.read_only:
+            self.window.say("The session is read-only: nothing is brought in.")
+        else:
+            self.importing.import_take_dialog(paths)
 
     def closing(self) -> bool:
         """Whether the window may close now."""

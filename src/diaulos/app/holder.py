@@ -27,6 +27,9 @@ class Holder(Protocol):
     def attach(self, folder: SessionFolder, session: Session, *, unsaved: bool = False) -> None:
         """Show this session in place of the one before."""
 
+    def detach(self) -> None:
+        """Let go of the session that is open."""
+
     def ask(self, title: str, text: str, *answers: str, no: str = "Cancel") -> int:
         """Ask; which answer was given, -1 for `no` and Esc."""
 

@@ -7,10 +7,19 @@ first paint (`attach`).
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
-from PySide6.QtGui import QAction, QCloseEvent, QKeyEvent, QKeySequence, QPaintEvent
+from PySide6.QtGui import (
+    QAction,
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QKeySequence,
+    QPaintEvent,
+)
 from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
@@ -28,10 +37,11 @@ from diaulos.app.commands import Commands
 from diaulos.app.preferences import Preferences
 from diaulos.app.view_table import VIEWS, ViewRow
 from diaulos.app.widgets.course_strip import CourseStrip
-from diaulos.app.widgets.labels import RichLabel, TextLabel
+from diaulos.app.widgets.labels import ElidedLabel, RichLabel, TextLabel
 from diaulos.app.widgets.rail import Rail
+from diaulos.app.widgets.welcome import Welcome
 
-HELP = ("show_keys", "show_safety", "show_glossary")
+HELP = ("show_keys", "show_safety", "show_glossary", "show_about")
 """What can be read whether a session is open or not."""
 
 
@@ -48,6 +58,7 @@ class MainWindow(QMainWindow):
         self._actions: dict[str, QAction] = {}
         self._painted = False
         self.setWindowTitle("Diaulos")
+        self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.strip = CourseStrip()
         self.rail = Rail([(row.ident, row.title, row.key) for row in views])
@@ -57,6 +68,10 @@ class MainWindow(QMainWindow):
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._empty.setWordWrap(True)
         self.stack.addWidget(self._empty)
+        self.welcome = Welcome(lambda: list(preferences.recent))
+        self.welcome.asked.connect(self._on_welcome)
+        self.welcome.recent_asked.connect(self._on_recent)
+        self.stack.addWidget(self.welcome)
         self.say_empty("Opening\N{HORIZONTAL ELLIPSIS}")
         body = QWidget()
         row = QHBoxLayout(body)
@@ -71,7 +86,7 @@ class MainWindow(QMainWindow):
         column.addWidget(self.stack, 1)
         row.addWidget(beside, 1)
         self.setCentralWidget(body)
-        self._status = TextLabel("")
+        self._status = ElidedLabel("")
         self._status.setAccessibleName("Status")
         self.statusBar().addWidget(self._status, 1)
         self._work = QHBoxLayout()
@@ -120,6 +135,7 @@ class MainWindow(QMainWindow):
             "show_keys": self.show_keys,
             "show_glossary": self.show_glossary,
             "show_safety": self.show_safety,
+            "show_about": self.show_about,
         }.get(spec.call)
         if own is not None:
             own()
@@ -131,6 +147,14 @@ class MainWindow(QMainWindow):
             self.desk.call_view(spec.call)
         else:
             self.desk.call(spec.call)
+
+    def _on_welcome(self, command: str) -> None:
+        if self.desk is not None:
+            self.desk.call(command)
+
+    def _on_recent(self, path: str) -> None:
+        if self.desk is not None:
+            self.desk.open_path(path)
 
     def _show(self, ident: str) -> None:
         if self.desk is not None:
@@ -177,6 +201,12 @@ class MainWindow(QMainWindow):
         self._empty.setText(text)
         self.stack.setCurrentWidget(self._empty)
 
+    def show_welcome(self) -> None:
+        """The ways to begin, while there is no session."""
+        self.welcome.refresh()
+        self.stack.setCurrentWidget(self.welcome)
+        next(iter(self.welcome.buttons.values())).setFocus()
+
     def toggle_look(self) -> None:
         """Day or night."""
         app = QApplication.instance()
@@ -207,7 +237,23 @@ class MainWindow(QMainWindow):
 
         TextDialog("Words and units", glossary(), self, markdown=True).exec()
 
+    def show_about(self) -> None:
+        """Version and licences."""
+        from diaulos.app.dialogs.texts import TextDialog, about
+
+        TextDialog("About Diaulos", about(), self).exec()
+
     # --- events ---
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if self.desk is not None and event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [url.toLocalFile() for url in event.mimeData().urls() if url.isLocalFile()]
+        if self.desk is not None and paths:
+            event.acceptProposedAction()
+            self.desk.dropped([Path(path) for path in paths])
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtWidgets import QFileDialog
 
 from diaulos import wiring
+from diaulos.app.demo_place import demo_path, write_demo_to
 from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.dialogs.recover import RecoverDialog
 from diaulos.app.holder import Holder
@@ -179,19 +179,40 @@ class Opening:
                 word_length=dialog.word.currentData(),
                 tempo_bpm=dialog.tempo.value(),
                 metre=dialog.metre.currentText(),
+                start=dialog.start,
             )
         except DiaulosError as error:
             self._desk.show_problem(error)
             return
         self._desk.attach(folder, session)
 
-    def open_demo(self, path: Path, write: Callable[[Path, Progress], Any]) -> None:
+    def open_demo_session(self) -> None:
+        """Open the demo session of this version."""
+        self.open_demo(demo_path())
+
+    def open_demo(self, path: Path) -> None:
         """Open the demo session, writing it first when it is not there."""
         if (path / "session.json").is_file():
             self.open_path(path)
             return
+        if not self._desk.may_leave(lambda: self.open_demo(path)):
+            return
 
         def work(progress: Progress, cancel: CancelToken) -> Any:
-            return write(path, progress)
+            return write_demo_to(path, progress, cancel)
 
-        self._desk.jobs.start(Job("Writing the demo", work, lambda made: self._desk.attach(*made)))
+        def failed(error: Exception) -> None:
+            if self._desk.document is None:
+                self._desk.window.show_welcome()
+            self._desk.show_problem(error)
+
+        self._desk.jobs.start(
+            Job("Building the demo session", work, lambda made: self._desk.attach(*made), failed)
+        )
+
+    def close_session(self) -> None:
+        """Close what is open, asking about what is not saved."""
+        if self._desk.document is not None and self._desk.may_leave(self.close_session):
+            self._desk.detach()
+            self._desk.window.show_welcome()
+            self._desk.window.update_actions()

@@ -15,7 +15,6 @@ if TYPE_CHECKING:
 
     from diaulos.app.main_window import MainWindow
     from diaulos.app.services import Services
-    from diaulos.work.ports import Progress
 
 HEAVY = (
     "numpy",
@@ -28,14 +27,6 @@ HEAVY = (
 """Imported in a thread after the first paint, smallest first."""
 WARM = ("scipy.fft", "scipy.signal", "soundfile", "soxr")
 """Needed by the first job; imported when the session is on screen."""
-
-
-def demo_path() -> Path:
-    """Where the demo session of this version lies."""
-    from diaulos import __version__
-
-    base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
-    return Path(base) / "diaulos" / f"demo-{__version__}" / "Saltmarsh.diaulos"
 
 
 def has_display() -> bool:
@@ -71,6 +62,8 @@ def run_window(args: list[str]) -> int:
             else:
                 print(f"diaulos: demo does not know {word!r}. See diaulos --help.", file=sys.stderr)
                 return 2
+        from diaulos.app.demo_place import demo_path
+
         path = path or demo_path()
     elif rest:
         path = Path(rest.pop(0)).absolute()
@@ -210,17 +203,11 @@ class Starter:
 
         desk = Desk(self.window, self.services or Services.of_this_machine())
         if self.demo and self.path is not None:
-            desk.opening.open_demo(self.path, _write_demo)
+            desk.opening.open_demo(self.path)
         elif self.path is not None:
             desk.open_path(self.path)
         threading.Thread(target=_warm, name="warm imports", daemon=True).start()
         self.wires.ready.emit()
-
-
-def _write_demo(path: Path, progress: Progress) -> object:
-    from diaulos.demo.saltmarsh import write_demo
-
-    return write_demo(path, progress)
 
 
 def _warm() -> None:

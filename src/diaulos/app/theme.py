@@ -100,7 +100,11 @@ QPushButton[main="true"] { background: $amp; color: $raised; font-weight: bold;
   border: 1px solid $amp; padding: 6px 16px; }
 QPushButton[main="true"]:focus { border: 2px solid $ink; padding: 5px 15px; }
 QPushButton[main="true"]:disabled { background: $line; color: $ink; border-color: $line; }
+QPushButton[choice="true"] { font-size: 13pt; padding: 12px 16px; }
+QPushButton[choice="true"]:focus { padding: 11px 15px; }
 QPushButton[tiny="true"] { padding: 2px 0; }
+QPushButton[tight="true"] { padding: 4px 5px; }
+QPushButton[tight="true"]:focus { padding: 3px 4px; }
 QComboBox, QSpinBox, QDoubleSpinBox, QLineEdit { background: $raised; min-height: 24px; }
 QComboBox { border: 1px solid $line; border-radius: 3px; padding: 0 2px 0 6px;
   combobox-popup: 0; }

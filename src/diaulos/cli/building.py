@@ -21,10 +21,19 @@ def new(
     name: Annotated[str, typer.Option("--name", help="Its name; the folder's without.")] = "",
     tempo: Annotated[float, typer.Option("--tempo", min=20.0, max=400.0, help="BPM.")] = 120.0,
     metre: Annotated[str, typer.Option("--metre", help="Such as 4/4.")] = "4/4",
+    plays: Annotated[
+        str, typer.Option("--plays", metavar="KIND", help="What plays: guitar, bass, baritone ...")
+    ] = "",
+    inputs: Annotated[int, typer.Option("--inputs", help="Of the interface: 2, 4 or 8.")] = 2,
+    tone: Annotated[
+        str, typer.Option("--tone", help="What makes it: none, modeler, load or microphone.")
+    ] = "none",
     as_json: JsonFlag = False,
 ) -> None:
-    """Make a new session with one rig, for reamping by box."""
+    """Make a new session: with --plays one that records that instrument, else with one rig, for
+    reamping by box."""
     from diaulos import wiring
+    from diaulos.work.rigs.building import start_of
 
     if word not in ("24", "float"):
         raise InputError(f"{word!r} is no word length.", remedy="Give 24 or float.")
@@ -35,6 +44,7 @@ def new(
         word_length="float" if word == "float" else "24",
         tempo_bpm=tempo,
         metre=metre,
+        start=start_of(plays, inputs, tone) if plays else None,
     )
     folder.close()
     data = {

@@ -15,7 +15,7 @@ from diaulos.rig.graph import RECORDER, RigGraph
 from diaulos.rig.model import Cable, Device, Direction, PortRef, SignalClass
 from diaulos.rig.sources import INSTRUMENT
 
-BOX_W, GAP_W = 108.0, 34.0
+BOX_W, GAP_W = 136.0, 44.0
 TITLE_H, PORT_H, FOOT_H = 22.0, 16.0, 5.0
 GAP_H, WIRE_H, LANE_H, MARGIN = 14.0, 10.0, 9.0, 10.0
 

@@ -238,6 +238,100 @@ def _amp_in_loop(rig_id: str) -> Rig:
     return patch.record("interface.rec6", 2, "Amp and cabinet right").rig(rig_id)
 
 
+def _source(patch: Patch, family: str) -> str:
+    """An instrument of a family; its id."""
+    kind = family if family in ("bass", "piezo") else "guitar"
+    patch.add(kind, kind)
+    return kind
+
+
+def straight(rig_id: str, family: str = "guitar", inputs: int = 2) -> Rig:
+    """An instrument straight into an interface.
+
+    Parameters
+    ----------
+    rig_id
+        Of the new rig.
+    family
+        Of the instrument.
+    inputs
+        Of the interface: 2, 4 or 8.
+
+    Returns
+    -------
+    The rig.
+    """
+    patch = Patch("Instrument straight into an interface")
+    source = _source(patch, family)
+    _computer_and(patch, inputs, mode1="instrument", direct="on")
+    patch.join(f"{source}.out", "interface.in1", LONG_M, "dry")
+    return patch.record("interface.rec1", 1, "DI").rig(rig_id)
+
+
+def _amp_in(patch: Patch, family: str, inputs: int, **modes: str) -> None:
+    """DI box and amplifier, both on the instrument, and an interface."""
+    source = _source(patch, family)
+    patch.add("active_di", "di")
+    # A small amplifier: twice its power is what a load box takes.
+    patch.add("valve_combo", "amp", voice="keel" if family == "bass" else "tideline")
+    # The amplifier is what the player hears; the DI is recorded beside it.
+    _computer_and(patch, inputs, mode1="mic", phantom1="on", direct="on", mute_in1="on", **modes)
+    patch.join(f"{source}.out", "di.in", LONG_M).join("di.thru", "amp.in", LONG_M)
+    patch.join("di.out", "interface.in1", LONG_M, "dry")
+
+
+def amp_and_load(rig_id: str, family: str = "guitar", inputs: int = 2) -> Rig:
+    """A dry DI, and an amplifier by a load box with a cabinet of its own.
+
+    Parameters
+    ----------
+    rig_id
+        Of the new rig.
+    family
+        Of the instrument.
+    inputs
+        Of the interface: 2, 4 or 8.
+
+    Returns
+    -------
+    The rig.
+    """
+    patch = Patch("DI, amp by load box")
+    _amp_in(patch, family, inputs, mode2="line")
+    patch.add("reactive_load", "load_box")
+    patch.join("amp.speaker", "load_box.speaker", SPEAKER_M, "speaker cable")
+    patch.join("load_box.line", "interface.in2", LONG_M, "amp and cabinet")
+    patch.record("interface.rec1", 1, "DI")
+    return patch.record("interface.rec2", 2, "Amp and cabinet").rig(rig_id)
+
+
+def amp_and_microphone(rig_id: str, family: str = "guitar", inputs: int = 2) -> Rig:
+    """A dry DI, and a microphone in front of an amplifier's cabinet.
+
+    Parameters
+    ----------
+    rig_id
+        Of the new rig.
+    family
+        Of the instrument.
+    inputs
+        Of the interface: 2, 4 or 8.
+
+    Returns
+    -------
+    The rig.
+    """
+    patch = Patch("DI, amp and microphone")
+    _amp_in(patch, family, inputs, mode2="mic")
+    patch.add("bass_cabinet" if family == "bass" else "cabinet1", "cabinet")
+    patch.add("small_dynamic", "mic")
+    patch.join("amp.speaker", "cabinet.speaker", SPEAKER_M, "speaker cable")
+    patch.join("cabinet.sound", "mic.sound", 0.1)
+    patch.join("mic.out", "interface.in2", LONG_M, "microphone")
+    patch.record("interface.rec1", 1, "DI")
+    return patch.record("interface.rec2", 2, "Microphone").rig(rig_id)
+
+
 TEMPLATES: dict[str, Template] = {
     template.id: template
     for template in (
@@ -289,6 +383,21 @@ TEMPLATES: dict[str, Template] = {
             "amp-in-loop", "Amp in the modeler's loop",
             "The modeler's send drives a real amp; its load box comes back into the modeler, "
             "which adds the cabinet.", _amp_in_loop,
+        ),
+        Template(
+            "straight", "Instrument straight into an interface",
+            "One dry track by the interface's instrument input: everything else can be made from "
+            "it later.", straight,
+        ),
+        Template(
+            "amp-load", "DI, amp by load box",
+            "Dry by an active DI, and the amp's sound by a load box with a cabinet of its own: no "
+            "speaker in the room.", amp_and_load,
+        ),
+        Template(
+            "amp-mic", "DI, amp and microphone",
+            "Dry by an active DI, and a microphone in front of the amp's cabinet.",
+            amp_and_microphone,
         ),
     )
 }  # fmt: skip

@@ -33,8 +33,8 @@ __all__ = ["Family", "Ident", "Instrument", "Name"]
 
 USUAL_INPUTS = (
     ComparedInput(name="Line input", ohm=10e3, pf=22.0),
-    ComparedInput(name="Low instrument input", ohm=60e3, pf=50.0),
-    ComparedInput(name="Passive DI with amp", ohm=136e3, pf=150.0, beside_ohm=1e6, beside_pf=400.0),
+    ComparedInput(name="Low instrument input", ohm=47e3, pf=50.0),
+    ComparedInput(name="Passive DI with amp", ohm=220e3, pf=150.0, beside_ohm=1e6, beside_pf=400.0),
     ComparedInput(name="Amplifier", ohm=1e6, pf=100.0),
     ComparedInput(name="Active DI", ohm=10e6, pf=10.0),
 )

@@ -85,7 +85,7 @@ class ImportDiDialog(QDialog):
         self.load = QComboBox()
         self.load.setAccessibleName("Impedance of the DI input")
         self.load.addItem("Unknown", None)
-        for ohm in (10e3, 47e3, 60e3, 100e3, 220e3, 470e3, 1e6, 10e6):
+        for ohm in (10e3, 47e3, 100e3, 220e3, 470e3, 1e6, 10e6):
             self.load.addItem(show(ohm, RESISTANCE), ohm)
         form.addRow("Input impedance", self.load)
         hint = (

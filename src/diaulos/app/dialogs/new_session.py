@@ -16,15 +16,18 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.session.instrument import FAMILY_WORDS
 from diaulos.session.model import SAMPLE_RATES_HZ
+from diaulos.work.rigs.building import INPUTS, TONES, Start, start_of
 
 METRES = ("4/4", "3/4", "6/8", "2/4", "5/4", "7/8", "12/8")
 
 
 class NewSessionDialog(QDialog):
-    """Asks for folder, name, rate, word length, tempo and metre."""
+    """Asks for folder and name, what plays, records and makes the tone, and the usual figures."""
 
     def __init__(self, folder: Path, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -42,6 +45,13 @@ class NewSessionDialog(QDialog):
         row = QHBoxLayout()
         row.addWidget(self.folder, 1)
         row.addWidget(browse)
+        self.plays = combo("What plays", {**FAMILY_WORDS, "": "Nothing yet: one rig, to reamp"})
+        self.inputs = combo(
+            "What records", {str(n): f"An interface with {n} inputs" for n in INPUTS}
+        )
+        self.tone = combo("What makes the tone", TONES)
+        self.plays.currentIndexChanged.connect(self._on_plays)
+        self.tone.currentIndexChanged.connect(self._on_plays)
         self.rate = QComboBox()
         self.rate.setAccessibleName("Sample rate")
         for rate in SAMPLE_RATES_HZ:
@@ -53,6 +63,7 @@ class NewSessionDialog(QDialog):
         self.word.addItem("32 bit float", "float")
         self.tempo = NumberField()
         self.tempo.setRange(20.0, 400.0)
+        self.tempo.setDecimals(1)
         self.tempo.setValue(120.0)
         self.tempo.setSuffix(" bpm")
         self.tempo.setAccessibleName("Tempo")
@@ -69,6 +80,9 @@ class NewSessionDialog(QDialog):
         self._buttons.rejected.connect(self.reject)
         form.addRow("Name", self.name)
         form.addRow("In folder", row)
+        form.addRow("What plays", self.plays)
+        form.addRow("What records", self.inputs)
+        form.addRow("What makes the tone", self.tone)
         form.addRow("Sample rate", self.rate)
         form.addRow("Word length", self.word)
         form.addRow("Tempo", self.tempo)
@@ -77,6 +91,20 @@ class NewSessionDialog(QDialog):
         form.addRow(self._buttons)
         self.name.selectAll()
         self._check()
+
+    def _on_plays(self) -> None:
+        some = bool(self.plays.currentData())
+        self.tone.setEnabled(some)
+        # A modeler over USB is its own interface.
+        self.inputs.setEnabled(some and self.tone.currentData() != "modeler")
+
+    @property
+    def start(self) -> Start | None:
+        """What the session begins with; None for nothing but a rig to reamp by."""
+        plays = str(self.plays.currentData())
+        if not plays:
+            return None
+        return start_of(plays, int(self.inputs.currentData()), str(self.tone.currentData()))
 
     @property
     def path(self) -> Path:

@@ -28,6 +28,20 @@ headphones.</li>
 """
 
 
+def about() -> str:
+    """Version and licences."""
+    from diaulos import __version__
+
+    return (
+        f"<h2>Diaulos {__version__}</h2>"
+        "<p>The footrace out to the turning post and back: a take goes out of the session, through "
+        "an amplifier, and comes back as a new track.</p>"
+        "<p>Licence: see the file LICENSE. Fonts: B612 and B612 Mono, SIL Open Font License 1.1. "
+        "Made with Qt for Python (LGPL 3), NumPy and SciPy (BSD 3-clause), libsndfile (LGPL 2.1) "
+        "and the soxr resampler (LGPL 2.1).</p>"
+    )
+
+
 def glossary() -> str:
     """The glossary as Markdown: beside this module in a wheel, in docs/ of a checkout."""
     here = Path(__file__).resolve().parent

@@ -26,6 +26,8 @@ from diaulos.figures import number
 from diaulos.tables import csv_text
 
 LEFT, RIGHT, TOP, BOTTOM = 52, 150, 24, 34
+LEAST_APART = 30.0
+"""Between two figures of the axis."""
 DECADE_MARKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000)
 PATTERNS = (
     ("di", Qt.PenStyle.SolidLine),
@@ -108,7 +110,7 @@ class CurvePlot(Plot):
         return QSize(560, 260)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(360, 180)
+        return QSize(300, 170)
 
     # --- geometry ---
 
@@ -201,6 +203,7 @@ class CurvePlot(Plot):
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             painter.setPen(look.colour("muted"))
             painter.drawText(QRectF(0, y - 8, LEFT - 6, 16), right, f"{number(float(db), 0)}")
+        told = plot.left() - 100.0
         for hz in DECADE_MARKS:
             if not 0.999 * self._freqs[0] <= hz <= 1.001 * self._freqs[-1]:
                 continue
@@ -209,6 +212,9 @@ class CurvePlot(Plot):
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
             painter.setPen(look.colour("muted"))
             text = f"{hz // 1000} k" if hz >= 1000 else f"{hz}"
+            if x - told < LEAST_APART:
+                continue  # its line stays
+            told = x
             box = QRectF(x - 24, plot.bottom() + 2, 48, 14)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
         painter.setFont(theme.text_font(9))

@@ -72,7 +72,8 @@ class InHand(QWidget):
             whole.addLayout(second)
         else:
             whole.addLayout(second)
-            whole.addWidget(self.task, 1)
+            whole.addWidget(self.task)
+            whole.addStretch(1)
 
     def show_session(self, session: Session, writable: bool) -> None:
         """Show what is plugged in, without asking for anything."""

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 from html import escape
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QWidget
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 
 class TextLabel(QLabel):
@@ -20,6 +21,29 @@ class TextLabel(QLabel):
         super().__init__(parent)
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setText(text)
+
+
+class ElidedLabel(QLabel):
+    """Plain text in one line, as much of it as there is room for; all of it in the tooltip."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.setText(text)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(0, super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        room = self.contentsRect()
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, room.width())
+        self.setToolTip("" if text == self.text() else tip(self.text()))
+        self.style().drawItemText(
+            painter, room, int(self.alignment()), self.palette(), self.isEnabled(), text,
+            self.foregroundRole(),
+        )  # fmt: skip
 
 
 class RichLabel(QLabel):

@@ -8,8 +8,10 @@ the whole number; the wheel turns it only while it has the focus.
 from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QWheelEvent
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QValidator, QWheelEvent
 from PySide6.QtWidgets import QDialog, QDoubleSpinBox, QSpinBox, QWidget
+
+from diaulos.figures import MINUS, number
 
 _PARTS = set("0123456789.,+-\N{MINUS SIGN}")
 _ENTER = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
@@ -99,11 +101,21 @@ class _Keys:
 
 
 class NumberField(_Keys, QDoubleSpinBox):
-    """A number with decimals."""
+    """A number with decimals, and a real minus sign."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._prepare()
+
+    def textFromValue(self, value: float) -> str:
+        return number(value, self.decimals())
+
+    def valueFromText(self, text: str) -> float:
+        return super().valueFromText(text.replace(MINUS, "-"))
+
+    def validate(self, text: str, at: int) -> tuple[QValidator.State, str, int]:
+        state, _, at = super().validate(text.replace(MINUS, "-"), at)
+        return state, text, at
 
 
 class WholeField(_Keys, QSpinBox):

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QWidget
 
 from diaulos.app.jobs import Jobs
 
-WIDTH = 250
+WIDTH = 140
 
 
 class Working(QWidget):

@@ -88,7 +88,7 @@ def passive_di(device_id: str = "passive_di") -> Device:
         name="Passive DI",
         type="passive_di",
         ports=(
-            instrument_in("in", "Input", 150_000.0, max_dbu=20.0),
+            instrument_in("in", "Input", 220_000.0, max_dbu=20.0),
             instrument_out("thru", "Link", 1.0, max_dbu=None),
             port("out", "Microphone-level output", OUT, Connector.XLR, SignalClass.MIC, 90.0,
                  balance=Balance.CROSS_COUPLED, ground="out", max_dbu=0.0),
@@ -149,7 +149,7 @@ def di_isolator(device_id: str = "di_isolator") -> Device:
         name="DI and isolator box",
         type="di_isolator",
         ports=(
-            port("in", "Input", IN, Connector.TRS, SignalClass.INSTRUMENT, 150_000.0, max_dbu=20.0,
+            port("in", "Input", IN, Connector.TRS, SignalClass.INSTRUMENT, 220_000.0, max_dbu=20.0,
                  modes=(PortMode(when=isolates, signal_class=SignalClass.LINE,
                                  impedance_ohm=10_000.0, max_add_db=4.0),)),
             instrument_out("thru", "Link", 1.0, max_dbu=None),

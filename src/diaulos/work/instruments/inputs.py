@@ -25,7 +25,7 @@ OPEN_LOAD = Load(10e6, 10e-12)
 AMP_LOAD = Load(1e6, 100e-12)
 
 
-LOW_LOAD = Load(60e3, 50e-12)
+LOW_LOAD = Load(47e3, 50e-12)
 
 
 REFERENCES: dict[str, tuple[str, Load]] = {

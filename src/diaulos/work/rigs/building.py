@@ -10,7 +10,13 @@ from diaulos.rig.course import trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import Rig
 from diaulos.rig.sources import INSTRUMENT
-from diaulos.rig.templates import TEMPLATES, build
+from diaulos.rig.templates import (
+    TEMPLATES,
+    amp_and_load,
+    amp_and_microphone,
+    build,
+    straight,
+)
 from diaulos.rig.trackplan import with_planned_gains
 from diaulos.session import edits
 from diaulos.session.edits import Edit
@@ -82,6 +88,68 @@ def with_instrument(rig: Rig, instrument: Instrument) -> Rig:
     for device in devices:
         rig = rig.with_setting(device.id, "instrument", instrument.id)
     return rig
+
+
+TONES: dict[str, str] = {
+    "none": "Nothing: the instrument straight in",
+    "modeler": "A modeler, over USB",
+    "load": "An amp with a load box",
+    "microphone": "An amp with a microphone",
+}
+"""What makes the tone of a new session, in words."""
+INPUTS = (2, 4, 8)
+
+
+@dataclass(frozen=True)
+class Start:
+    """What a new session begins with: what plays, how many inputs record it, what makes its
+    tone (one of `TONES`)."""
+
+    plays: Family
+    inputs: int = 2
+    tone: str = "none"
+
+
+def start_of(plays: str, inputs: int, tone: str) -> Start:
+    """A start in words. InputError for words that are none of the known ones."""
+    families: dict[str, Family] = {str(one): one for one in FAMILY_WORDS}  # type: ignore[misc]
+    if plays not in families:
+        raise InputError(
+            f"unknown kind of instrument {plays!r}.", remedy=f"Known are: {', '.join(families)}."
+        )
+    return Start(families[plays], inputs, tone)
+
+
+def started(session: Session, start: Start) -> Session:
+    """A new session with its instrument and its rigs: one that records, and with an amp or a
+    modeler one that reamps. The instrument is the session's own, with representative values.
+    InputError for words that are none of the known ones."""
+    if start.tone not in TONES or start.inputs not in INPUTS:
+        raise InputError(
+            f"nothing starts with {start.inputs} inputs and {start.tone!r}.",
+            remedy=f"Known are: {', '.join(TONES)}; inputs {', '.join(map(str, INPUTS))}.",
+        )
+    words = FAMILY_WORDS[start.plays]
+    instrument = new_instrument(session, start.plays, words)
+    session = edits.add_instrument(instrument)(session)
+    session = session.model_copy(update={"rigs": (), "current_rig": ""})
+    if start.tone == "modeler":
+        rigs = [build("modeler-usb", "rig01"), build("reamp-usb", "rig02")]
+    elif start.tone == "load":
+        rigs = [amp_and_load("rig01", start.plays, start.inputs), build("reamp-box", "rig02")]
+    elif start.tone == "microphone":
+        rigs = [amp_and_microphone("rig01", start.plays, start.inputs), build("reamp-box", "rig02")]
+    else:
+        rigs = [straight("rig01", start.plays, start.inputs)]
+    rigs[0] = with_instrument(rigs[0], instrument)
+    for rig in rigs:
+        session = add_rig_edit(session, rig, current=False)(session)
+    session = session.model_copy(
+        update={"current_rig": "rig01", "recording_rig": "rig01", "reamp_rig": rigs[-1].id}
+    )
+    graph = rig_graph(session, session.rig("rig01"))
+    planned = with_planned_gains(graph.rig, session.target_peak_dbfs, graph)
+    return edits.change_rig("rig01", "Set gains", lambda _rig: planned)(session)
 
 
 def add_rig_edit(session: Session, rig: Rig, *, current: bool) -> Edit:

@@ -9,7 +9,6 @@ import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QHBoxLayout,
     QHeaderView,
     QPushButton,
     QTableWidget,
@@ -23,6 +22,7 @@ from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped, tip
 from diaulos.app.widgets.quantity_field import QuantityField
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.circuit.loading import Load, capacitance_for, log_grid, resistance_for
 from diaulos.errors import DiaulosError
 from diaulos.figures import number
@@ -84,7 +84,8 @@ class LoadingPage(QWidget):
         self.table.setTabKeyNavigation(False)
         header = self.table.horizontalHeader()
         header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        header.setStretchLastSection(True)
+        header.setMinimumSectionSize(46)
         self.table.setWordWrap(False)
         self.table.currentCellChanged.connect(lambda row, *_: self._on_row(row // 2))
         self.reference = combo("Compare with", least=16)
@@ -112,14 +113,12 @@ class LoadingPage(QWidget):
         column.setSpacing(4)
         column.addWidget(self.plot, 1)
         column.addWidget(self.table)
-        first = QHBoxLayout()
-        first.addWidget(TextLabel("Set the input"))
-        first.addWidget(self.reference)
+        first = WrappingRow()
+        first.add_pair("Set the input", self.reference)
         first.addWidget(self.use)
-        first.addWidget(TextLabel("Resonance wanted"))
         self.wanted.setFixedWidth(96)
-        first.addWidget(self.wanted)
-        first.addStretch(1)
+        first.add_pair("Resonance wanted", self.wanted)
+        first.add_stretch()
         column.addLayout(first)
         column.addWidget(self.choice)
         column.addWidget(self.mend)
@@ -165,7 +164,7 @@ class LoadingPage(QWidget):
             words.setFont(theme.text_font(9))
             self.table.setItem(2 * index + 1, 0, words)
             self.table.setSpan(2 * index + 1, 0, 1, len(COLUMNS))
-        self.table.setFixedHeight(30 + 36 * max(1, len(rows)))
+        self.table.setFixedHeight(42 + 36 * max(1, len(rows)))
         if self._session is not None and self._instrument is not None:
             self.show_curves(self._session, self._instrument)
         self._show_choice()

@@ -21,6 +21,7 @@ from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import level, number
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument
@@ -54,7 +55,7 @@ class TrimsPage(QWidget):
         self._grid.setHorizontalSpacing(10)
         self._grid.setVerticalSpacing(6)
         column.addLayout(self._grid)
-        buttons = QHBoxLayout()
+        buttons = WrappingRow()
         self.solve = QPushButton("Calculate trims (T)")
         self.solve.setProperty("main", "true")
         self.solve.setToolTip(
@@ -76,7 +77,7 @@ class TrimsPage(QWidget):
         self.send.clicked.connect(self.sheet_asked)
         for button in (self.solve, self.measure, self.strum, self.send):
             buttons.addWidget(button)
-        buttons.addStretch(1)
+        buttons.add_stretch()
         column.addLayout(buttons)
         self._title = TextLabel()
         self._title.setProperty("role", "title")
@@ -128,12 +129,13 @@ class TrimsPage(QWidget):
             (("Makes the tone", self.stage_name), ("0 dBFS at", self.full_scale), ("", self.step)),
             (("Target peak", self.target), ("", self.pad), ("Compare drive with", self.reference)),
         ):
-            row = QHBoxLayout()
+            row = WrappingRow()
             for words, widget in line:
                 if words:
-                    row.addWidget(TextLabel(words))
-                row.addWidget(widget)
-            row.addStretch(1)
+                    row.add_pair(words, widget)
+                else:
+                    row.addWidget(widget)
+            row.add_stretch()
             rows.addLayout(row)
         self.stage_note = TextLabel()
         self.stage_note.setProperty("role", "muted")

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QListView,
     QPushButton,
+    QScrollArea,
     QSplitter,
     QTabWidget,
     QVBoxLayout,
@@ -28,6 +29,7 @@ from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.wrapping import scrolled
 from diaulos.circuit.loading import Load
 from diaulos.figures import number
 from diaulos.ids import free_id
@@ -101,9 +103,11 @@ class InstrumentsView(ToneWork):
         self.trims = TrimsPage()
         self.drive = DrivePage()
         self.pages = QTabWidget()
-        self.pages.addTab(self.loading, "Loading (1)")
-        self.pages.addTab(self.trims, "Strength and trims (2)")
-        self.pages.addTab(self.drive, "Pad and tone (3)")
+        self.pages.setUsesScrollButtons(False)
+        self.pages.setElideMode(Qt.TextElideMode.ElideRight)
+        self.pages.addTab(scrolled(self.loading, "Loading"), "Loading (1)")
+        self.pages.addTab(scrolled(self.trims, "Strength and trims"), "Strength and trims (2)")
+        self.pages.addTab(scrolled(self.drive, "Pad and tone"), "Pad and tone (3)")
         self.pages.setAccessibleName("Pages")
         self.pages.tabBar().setAccessibleName("Pages")
         left = QWidget()
@@ -120,6 +124,7 @@ class InstrumentsView(ToneWork):
         row = QHBoxLayout()
         row.setSpacing(4)
         for button in (self.add, self.duplicate, self.remove):
+            button.setProperty("tight", "true")
             row.addWidget(button)
         column.addLayout(row)
         middle = QWidget()
@@ -131,7 +136,8 @@ class InstrumentsView(ToneWork):
         for part in (left, middle, self.form):
             split.addWidget(part)
         self.form.setMinimumWidth(296)
-        split.setSizes([208, 640, 320])
+        left.setMaximumWidth(260)
+        split.setSizes([180, 700, 300])
         split.setStretchFactor(1, 1)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 6, 8, 4)
@@ -193,15 +199,15 @@ class InstrumentsView(ToneWork):
 
     def show_loading(self) -> None:
         """The loading page."""
-        self.pages.setCurrentWidget(self.loading)
+        self.pages.setCurrentIndex(0)
 
     def show_trims(self) -> None:
         """The strength and trims page."""
-        self.pages.setCurrentWidget(self.trims)
+        self.pages.setCurrentIndex(1)
 
     def show_drive(self) -> None:
         """The pad and tone page."""
-        self.pages.setCurrentWidget(self.drive)
+        self.pages.setCurrentIndex(2)
 
     # --- following the document ---
 
@@ -232,6 +238,11 @@ class InstrumentsView(ToneWork):
         ]
         self._tell_strip(tuple(rows), reamp_rig(session).id if session.rigs else "")
 
+    def _page(self) -> QWidget | None:
+        """The page that is shown."""
+        area = self.pages.currentWidget()
+        return area.widget() if isinstance(area, QScrollArea) else area
+
     def _show(self) -> None:
         session, instrument = self._document.session, self.instrument
         writable = not self._document.read_only
@@ -244,14 +255,14 @@ class InstrumentsView(ToneWork):
         if instrument is not None:
             stage = stage_of(session)
             self.form.show_instrument(session, instrument, show(stage.impedance_ohm, RESISTANCE))
-            if instrument.position is not None and self.pages.currentWidget() is self.loading:
+            if instrument.position is not None and self._page() is self.loading:
                 self.loading.show_curves(session, instrument)
         self._show_page()
 
     def _show_page(self) -> None:
         """The page that is seen; the others follow when they are shown."""
         session, instrument = self._document.session, self.instrument
-        page = self.pages.currentWidget()
+        page = self._page()
         if page is self.trims:
             self.trims.show_all(session, instrument, trim_rows(session))
         elif page is self.drive:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
-    QHBoxLayout,
     QMenu,
     QPushButton,
     QScrollArea,
@@ -24,6 +23,7 @@ from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, V
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.work.rigs.levels import (
     TARGET_CHOICES,
 )
@@ -91,6 +91,8 @@ class LevelsLayout(View):
         self.noise = NoisePage()
         self.check = CheckPage()
         self.pages = QTabWidget()
+        self.pages.setUsesScrollButtons(False)
+        self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.setAccessibleName("Pages")
         self.pages.tabBar().setAccessibleName("Pages")
         for page, name in (
@@ -107,28 +109,25 @@ class LevelsLayout(View):
         self._place()
 
     def _place(self) -> None:
-        top = QHBoxLayout()
-        top.setSpacing(6)
+        top = WrappingRow()
         for words, widget in (
             ("Course", self.course), ("Loudest", self.loudest), ("", self.measured),
             ("Target", self.target), ("What if", self.question), ("", self.lay),
         ):  # fmt: skip
             if words:
-                label = TextLabel(words)
-                label.setProperty("role", "muted")
-                top.addWidget(label)
-            top.addWidget(widget)
-        top.addStretch(1)
+                top.add_pair(words, widget)
+            else:
+                top.addWidget(widget)
+        top.add_stretch()
         top.addWidget(self.distance_button)
-        foot = QHBoxLayout()
+        foot = WrappingRow()
         foot.addWidget(self.every)
         foot.addWidget(self.tone)
         foot.addWidget(self.boxes)
         hint = TextLabel("L locks a control.")
         hint.setProperty("role", "muted")
-        foot.addSpacing(8)
         foot.addWidget(hint)
-        foot.addStretch(1)
+        foot.add_stretch()
         foot.addWidget(self.calibrate_button)
         foot.addWidget(self.solve_all)
         left = QWidget()

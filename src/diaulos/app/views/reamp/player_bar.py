@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QSlider, QWidget
+from PySide6.QtWidgets import QCheckBox, QPushButton, QSlider, QWidget
 
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import clock, number
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
 
@@ -22,9 +23,7 @@ class PlayerBar(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(6)
+        row = WrappingRow(self)
         self.play_button = QPushButton("Play (Space)")
         self.play_button.setFixedWidth(118)
         self.play_button.clicked.connect(self.play_asked)
@@ -46,24 +45,20 @@ class PlayerBar(QWidget):
         self._loop.setToolTip("Repeats what the waveform shows.")
         self._loop.toggled.connect(self.loop_changed)
         row.addWidget(self._loop)
-        row.addStretch(1)
+        row.add_stretch()
         self._time = TextLabel()
         self._time.setProperty("role", "figure")
         row.addWidget(self._time)
-        label = TextLabel("Level")
-        row.addWidget(label)
         self._level = QSlider(Qt.Orientation.Horizontal)
         self._level.setRange(-60, int(LOUDEST_LEVEL_DB))
         self._level.setPageStep(6)
         self._level.setFixedWidth(110)
         self._level.setAccessibleName("Listening level in dB")
         self._level.valueChanged.connect(self._on_level)
-        label.setBuddy(self._level)
-        row.addWidget(self._level)
         self._level_text = TextLabel()
         self._level_text.setProperty("role", "figure")
         self._level_text.setFixedWidth(58)
-        row.addWidget(self._level_text)
+        row.add_pair("Level", self._level, self._level_text)
         self.show_level(START_LEVEL_DB)
         self._buttons["pass"].setChecked(True)
         self.show_time(0, 0, 48_000)

@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
     QGridLayout,
-    QHBoxLayout,
     QPushButton,
     QVBoxLayout,
     QWidget,
@@ -17,12 +16,13 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.model import Choice, Control, Device, Rig
 from diaulos.session.model import MatchTarget, Session, Take
 
 LOAD_CABINET = "load..."
-DI_LOADS: tuple[float | None, ...] = (None, 10e3, 47e3, 60e3, 100e3, 220e3, 470e3, 1e6, 10e6)
+DI_LOADS: tuple[float | None, ...] = (None, 10e3, 47e3, 100e3, 220e3, 470e3, 1e6, 10e6)
 """What a DI may have been recorded into, in ohm."""
 
 
@@ -54,10 +54,8 @@ class TonePanel(QWidget):
         self._knobs.setHorizontalSpacing(8)
         self._knobs.setVerticalSpacing(2)
         column.addLayout(self._knobs)
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        self._target = QComboBox()
-        self._target.setAccessibleName("Match level to")
+        row = WrappingRow(spacing=8)
+        self._target = combo("Match level to", least=14)
         self._target.setToolTip("What the new pass is brought to the loudness of (BS.1770).")
         self._target.currentIndexChanged.connect(self._on_target)
         self._lufs = NumberField()
@@ -78,8 +76,7 @@ class TonePanel(QWidget):
         self.reamp_button.setProperty("main", "true")
         self.reamp_button.setAccessibleName("Reamp the chosen take")
         self.reamp_button.clicked.connect(self.reamp_asked)
-        load = QHBoxLayout()
-        load.setSpacing(8)
+        load = WrappingRow(spacing=8)
         self._undo = QCheckBox("Compensate DI input loading")
         self._undo.setToolTip(
             "Sends the DI as the amplifier's input would have seen the instrument: the ratio of "
@@ -105,14 +102,17 @@ class TonePanel(QWidget):
         load.addWidget(self._slate)
         load.addWidget(self._undo)
         load.addWidget(self.load)
-        load.addWidget(self.load_text, 1)
-        row.addWidget(TextLabel("Match level to"))
-        row.addWidget(self._target, 1)
+        load.addWidget(self.load_text)
+        row.add_pair("Match level to", self._target, grow=True)
         row.addWidget(self._lufs)
         row.addWidget(self._auto)
         row.addWidget(self.reamp_button)
-        column.addLayout(load)
-        column.addLayout(row)
+        self.foot = QWidget()
+        below = QVBoxLayout(self.foot)
+        below.setContentsMargins(8, 0, 8, 0)
+        below.setSpacing(6)
+        below.addLayout(load)
+        below.addLayout(row)
         self._lufs.hide()
 
     @property
@@ -221,8 +221,7 @@ class TonePanel(QWidget):
                 widget.setParent(None)
                 widget.deleteLater()
         self._controls.clear()
-        self._rig = QComboBox()
-        self._rig.setAccessibleName("Rig")
+        self._rig = combo("Rig", least=10)
         for rig in session.rigs:
             self._rig.addItem(rig.name, rig.id)
         self._rig.currentIndexChanged.connect(
@@ -247,8 +246,7 @@ class TonePanel(QWidget):
         self._knobs.addWidget(widget, row + 1, column, 1, span)
 
     def _choice(self, session: Session, device: Device, setting: Choice) -> QComboBox:
-        box = QComboBox()
-        box.setAccessibleName(f"{setting.name} of {device.name}")
+        box = combo(f"{setting.name} of {device.name}", least=9)
         for key, words in setting.options:
             box.addItem(words, key)
         if setting.id == "cabinet":

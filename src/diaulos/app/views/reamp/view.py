@@ -31,6 +31,7 @@ from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.waveform import Waveform
+from diaulos.app.widgets.wrapping import scrolled
 from diaulos.errors import DiaulosError
 from diaulos.rig.bench import Probe
 from diaulos.session import edits
@@ -94,6 +95,7 @@ class ReampView(ReampWork):
         self.wave = self.plot = Waveform()
         self.bar = PlayerBar()
         self._title = _label("", "title")
+        self._title.setWordWrap(True)
         self._send_text = _label("", "muted")
         self._send_text.setWordWrap(True)
         self._send_text.setMinimumHeight(36)
@@ -105,7 +107,7 @@ class ReampView(ReampWork):
             "Start the send low.",
             "notice",
         )
-        self._notice.setFixedHeight(28)
+        self._notice.setWordWrap(True)
         self._empty_takes = _label(
             "No stored takes yet.\nFile > Import DI\N{HORIZONTAL ELLIPSIS} brings a dry "
             "recording in.",
@@ -118,9 +120,15 @@ class ReampView(ReampWork):
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.setChildrenCollapsible(False)
         upper.addWidget(_column(_label("Stored takes", "title"), self._empty_takes, self.take_list))
-        upper.addWidget(self._middle())
+        middle = QWidget()
+        column = QVBoxLayout(middle)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        column.addWidget(scrolled(self._middle(), "Loop and tone"), 1)
+        column.addWidget(self.tone.foot)
+        upper.addWidget(middle)
         upper.addWidget(self._right())
-        upper.setSizes([204, 636, 350])
+        upper.setSizes([140, 660, 240])
         upper.setStretchFactor(1, 1)
         lower = _column(self.wave, self.bar)
         whole = QSplitter(Qt.Orientation.Vertical)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QHBoxLayout,
     QMenu,
     QPushButton,
     QScrollArea,
@@ -19,6 +18,7 @@ from diaulos.app.views.rig.panel import PortPanel
 from diaulos.app.views.rig.ways import RigWays
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import RichLabel, TextLabel
+from diaulos.app.widgets.wrapping import WrappingRow
 
 
 class RigLayout(RigWays):
@@ -67,6 +67,7 @@ class RigLayout(RigWays):
         self.verdict = TextLabel()
         self.verdict.setProperty("role", "title")
         self.safety = RichLabel()
+        self.safety.setWordWrap(True)
         self.safety.setAccessibleName("Safety notices of this rig")
         self.safety.setTextInteractionFlags(
             Qt.TextInteractionFlag.LinksAccessibleByMouse
@@ -85,6 +86,8 @@ class RigLayout(RigWays):
         self.patch = PatchPage()
         self.monitor = MonitorPage()
         self.pages = QTabWidget()
+        self.pages.setUsesScrollButtons(False)
+        self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.setAccessibleName("Pages")
         self.pages.tabBar().setAccessibleName("Pages")
         for page, name in (
@@ -96,20 +99,16 @@ class RigLayout(RigWays):
         self._place()
 
     def _place(self) -> None:
-        top = QHBoxLayout()
-        top.setSpacing(6)
-        for widget in (self.rigs, self.arrange, self.add, self.more):
+        top = WrappingRow()
+        for widget in (self.rigs, self.arrange, self.add, self.more, self.verdict):
             top.addWidget(widget)
-        top.addSpacing(8)
-        top.addWidget(self.verdict, 1)
-        top.addWidget(TextLabel("Show"))
-        for widget in (self.course, self.out, self.fit, self.near):
-            top.addWidget(widget)
+        top.add_stretch()
+        top.add_pair("Show", self.course, self.out, self.fit, self.near)
         below = QSplitter(Qt.Orientation.Horizontal)
         below.setChildrenCollapsible(False)
         below.addWidget(self.pages)
         below.addWidget(self.panel)
-        below.setSizes([690, 480])
+        below.setSizes([640, 520])
         split = QSplitter(Qt.Orientation.Vertical)
         split.setChildrenCollapsible(False)
         split.addWidget(self.area)

@@ -104,7 +104,8 @@ class RigPainting(QWidget):
         painter.setFont(theme.text_font(9))
         x, y = wire.points[0]
         width = painter.fontMetrics().horizontalAdvance(text) + 3
-        area = QRectF(x + 3, y - 13, width, 11)
+        high = painter.fontMetrics().height()
+        area = QRectF(x + 4, y - high - 1, width, high)
         painter.fillRect(area, look.colour("paper"))
         painter.setPen(look.colour("muted"))
         painter.drawText(area, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, text)
@@ -137,7 +138,7 @@ class RigPainting(QWidget):
             unread = self._safety[box.device]
             painter.setFont(theme.text_font(9, bold=unread))
             painter.setPen(look.colour("cabinet" if unread else "muted"))
-            below = QRectF(box.x, box.y + box.height + 1, box.width, 12)
+            below = QRectF(box.x, box.y + box.height + 1, box.width, painter.fontMetrics().height())
             text = "safety: read first" if unread else "safety"
             painter.drawText(below, Qt.AlignmentFlag.AlignHCenter, text)
 

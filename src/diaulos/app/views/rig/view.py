@@ -20,7 +20,7 @@ from diaulos.app.views.rig.layout import RigLayout
 from diaulos.app.widgets.controls import choose
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import escaped
-from diaulos.figures import number
+from diaulos.figures import number, typeset
 from diaulos.rig import changes
 from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.checks import Finding, Severity, worst
@@ -289,7 +289,7 @@ class RigView(RigLayout):
             on_way = _on_course_cables(plan.course)
             own += [one for one in report.findings if one.cable and one.cable in on_way]
             bad = max(own, key=lambda one: one.severity, default=None)
-            finding = f"{bad.severity.word}: {bad.cause}" if bad else "no findings"
+            finding = typeset(f"{bad.severity.word}: {bad.cause}") if bad else "no findings"
             peak = plan.unclipped_dbfs
             level = f"planned peak {number(peak)} dBFS" if peak is not None else "no course"
             serious = bad is not None and bad.severity >= Severity.FAULT

@@ -13,7 +13,7 @@ from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
 from diaulos.figures import TAP_WORDS, counted, number
 
-LEAST_ROW, MOST_ROW = 58, 104
+LEAST_ROW, MOST_ROW = 48, 104
 FAR_ROW = 190
 
 

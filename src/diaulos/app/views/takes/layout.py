@@ -66,7 +66,7 @@ class TakesLayout(View):
         split.addWidget(left)
         split.addWidget(self.book)
         split.setStretchFactor(0, 1)
-        self.book.setMinimumWidth(340)
+        self.book.setMinimumWidth(281)
         split.setSizes([800, 370])
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 6, 8, 6)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import number, typeset
 from diaulos.work.takes.noisecheck import (
     LABELS,
@@ -56,11 +57,11 @@ class NoisePanel(QWidget):
         self.words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.MinimumExpanding)
         self.words.setAccessibleName("Likely causes")
-        top = QHBoxLayout()
+        top = WrappingRow()
         top.addWidget(self.listen)
         top.addWidget(self.label)
         top.addWidget(self.file)
-        top.addStretch(1)
+        top.add_stretch()
         top.addWidget(self.back)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)

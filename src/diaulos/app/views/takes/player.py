@@ -8,7 +8,6 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
-    QHBoxLayout,
     QPushButton,
     QSizePolicy,
     QSlider,
@@ -23,6 +22,7 @@ from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.waveform import Mark, Trace, Waveform
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.errors import DiaulosError
 from diaulos.figures import clock, number
 from diaulos.session import take_edits
@@ -78,7 +78,7 @@ class TakePlayer(QWidget):
             "clip, G a gap."
         )
         # As high as it is wanted, lower where the window is.
-        self.wave.setMinimumHeight(92)
+        self.wave.setMinimumHeight(70)
         self.wave.setMaximumHeight(132)
         self.track = combo("Track to see", least=9)
         self.play = QPushButton("Play (P)")
@@ -95,18 +95,16 @@ class TakePlayer(QWidget):
         self.level.setAccessibleName("Listening level in dB")
         self.level.setToolTip("Of all that is heard, alone and while it records; it starts quiet")
         self.level_words = TextLabel()
-        row = QHBoxLayout()
+        row = WrappingRow()
         row.setContentsMargins(0, 0, 0, 0)
         for widget in (self.track, self.play, self.loop, self.mix_button):
             row.addWidget(widget)
         self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        row.addWidget(self.range_words, 1)
-        label = TextLabel("Level")
-        label.setBuddy(self.level)
+        row.addWidget(self.range_words)
+        row.add_stretch()
         self.level_words.setProperty("role", "figure")
         self.level_words.setFixedWidth(58)
-        for shown in (label, self.level, self.level_words):
-            row.addWidget(shown)
+        row.add_pair("Level", self.level, self.level_words)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addLayout(row)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
-    QHBoxLayout,
     QPushButton,
     QSlider,
     QSpinBox,
@@ -14,6 +13,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.number_field import NumberField, WholeField
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import number
 from diaulos.session.model import Session, Take
 from diaulos.work.takes.over import Over, Way
@@ -73,13 +73,11 @@ class SetupBar(QWidget):
         self.click_level.setValue(CLICK_DB)
         self.click_level.setFixedWidth(72)
         self.click_level.setAccessibleName("Click level in dB")
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
+        row = WrappingRow(self, spacing=8)
         for widget in (self.record, self.way, self.bars, self.loop, self.pre_roll, self.count_in,
                        self.tempo, self.metre, self.click, self.click_level):  # fmt: skip
             row.addWidget(widget)
-        row.addStretch(1)
+        row.add_stretch()
         self.way.currentIndexChanged.connect(self._on_way)
         self.click_level.valueChanged.connect(self._show_click)
         self.tempo.valueChanged.connect(self.tempo_asked)

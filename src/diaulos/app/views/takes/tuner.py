@@ -12,7 +12,6 @@ from collections.abc import Sequence
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHideEvent, QPainter, QPaintEvent, QPen, QShowEvent
 from PySide6.QtWidgets import (
-    QHBoxLayout,
     QLineEdit,
     QPushButton,
     QSizePolicy,
@@ -25,6 +24,7 @@ from diaulos.app.widgets.controls import combo, late_button
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.tables import Cell, Table
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.errors import EditError
 from diaulos.figures import number, typeset
 from diaulos.session.instrument import Instrument, IntonationReading, note_to_midi
@@ -218,7 +218,7 @@ class TunerPanel(QWidget):
         self.where.setProperty("role", "muted")
         self.where.setAccessibleName("Where it listens")
         self._buttons: list[QPushButton] = []
-        self._row = QHBoxLayout()
+        self._row = WrappingRow()
         self.table = Table(
             "Intonation", ("String", "Note", "Open, Hz", "12th fret, Hz", "Cents", "What it says"),
             5, {0: 56, 1: 52, 2: 90, 3: 100, 4: 64},
@@ -234,19 +234,19 @@ class TunerPanel(QWidget):
         self.back.clicked.connect(self.left)
 
     def _place(self) -> None:
-        top = QHBoxLayout()
+        top = WrappingRow()
         for widget in (self.tuning, self.typed, self.a4):
             top.addWidget(widget)
-        top.addStretch(1)
+        top.add_stretch()
         top.addWidget(self.frets)
         top.addWidget(self.back)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addLayout(top)
-        second = QHBoxLayout()
-        second.addWidget(TextLabel("It listens on"))
-        second.addWidget(self.input)
-        second.addWidget(self.where, 1)
+        second = WrappingRow()
+        second.add_pair("It listens on", self.input)
+        second.addWidget(self.where)
+        second.add_stretch()
         second.addWidget(self.own)
         column.addLayout(second)
         column.addWidget(self.face, 1)

@@ -1,0 +1,155 @@
+"""A row that goes on in the next line where it is narrow, and scrolling for what is high."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, QRect, QSize, Qt
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLayout,
+    QLayoutItem,
+    QScrollArea,
+    QSizePolicy,
+    QSpacerItem,
+    QWidget,
+)
+
+from diaulos.app.widgets.labels import TextLabel
+
+LEAST_HEIGHT = 120
+
+
+class WrappingRow(QLayout):
+    """Left to right, then on to the next line. What may grow takes the room that a line has
+    left; a stretch pushes what follows to the right, as long as it is in the same line."""
+
+    def __init__(self, parent: QWidget | None = None, *, spacing: int = 6) -> None:
+        super().__init__(parent)
+        self._items: list[QLayoutItem] = []
+        self._growing: list[QWidget] = []
+        self.setContentsMargins(0, 0, 0, 0)
+        self.setSpacing(spacing)
+
+    def addItem(self, item: QLayoutItem) -> None:
+        self._items.append(item)
+
+    def add_stretch(self) -> None:
+        """Room between what is before and what is behind."""
+        policy = QSizePolicy.Policy
+        self.addItem(QSpacerItem(0, 0, policy.Expanding, policy.Minimum))
+
+    def add_pair(self, words: str, *widgets: QWidget, grow: bool = False) -> None:
+        """A label and what it names, never parted. One that may grow takes what its line has
+        left, and is asked for as little as it can do with."""
+        pair = QWidget()
+        row = QHBoxLayout(pair)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(self.spacing())
+        label = TextLabel(words)
+        label.setProperty("role", "muted")
+        label.setBuddy(widgets[0])
+        row.addWidget(label)
+        for widget in widgets:
+            row.addWidget(widget, int(widget is widgets[0]))
+        self.addWidget(pair)
+        if grow:
+            self._growing.append(pair)
+
+    def count(self) -> int:
+        return len(self._items)
+
+    def itemAt(self, index: int) -> QLayoutItem | None:
+        return self._items[index] if 0 <= index < len(self._items) else None
+
+    def takeAt(self, index: int) -> QLayoutItem | None:
+        return self._items.pop(index) if 0 <= index < len(self._items) else None
+
+    def expandingDirections(self) -> Qt.Orientation:
+        return Qt.Orientation.Horizontal
+
+    def hasHeightForWidth(self) -> bool:
+        return True
+
+    def heightForWidth(self, width: int) -> int:
+        return self._lay(QRect(0, 0, width, 0), move=False)
+
+    def setGeometry(self, rect: QRect) -> None:
+        super().setGeometry(rect)
+        self._lay(rect, move=True)
+
+    def sizeHint(self) -> QSize:
+        shown = [item.sizeHint() for item in self._items if not item.isEmpty() or _stretch(item)]
+        width = sum(one.width() + self.spacing() for one in shown)
+        return QSize(width, max((one.height() for one in shown), default=0))
+
+    def minimumSize(self) -> QSize:
+        found = QSize()
+        for item in self._items:
+            if not item.isEmpty():
+                found = found.expandedTo(item.minimumSize())
+        return found
+
+    def _lines(self, width: int) -> list[list[QLayoutItem]]:
+        lines: list[list[QLayoutItem]] = [[]]
+        used = 0
+        for item in self._items:
+            if item.isEmpty() and not _stretch(item):
+                continue
+            wide = self._least(item)
+            if lines[-1] and used + wide > width:
+                lines.append([])
+                used = 0
+            lines[-1].append(item)
+            used += wide + (0 if _stretch(item) else self.spacing())
+        return lines
+
+    def _least(self, item: QLayoutItem) -> int:
+        """As wide as it wants to be; what may grow is asked for less."""
+        size = item.minimumSize() if item.widget() in self._growing else item.sizeHint()
+        return max(size.width(), item.minimumSize().width())
+
+    def _lay(self, rect: QRect, *, move: bool) -> int:
+        y = rect.top()
+        for number, line in enumerate(self._lines(rect.width())):
+            widths = [self._least(item) for item in line]
+            gaps = self.spacing() * max(0, sum(not _stretch(item) for item in line) - 1)
+            left = max(0, rect.width() - sum(widths) - gaps)
+            grow = [i for i, item in enumerate(line) if item.widget() in self._growing]
+            grow = grow or [i for i, item in enumerate(line) if _stretch(item)]
+            for rank, index in enumerate(grow):
+                widths[index] += left // len(grow) + (left % len(grow) if rank == 0 else 0)
+            high = max((item.sizeHint().height() for item in line), default=0)
+            if number:
+                y += self.spacing()
+            x = rect.left()
+            for item, wide in zip(line, widths, strict=True):
+                if move and not _stretch(item):
+                    tall = min(high, max(item.sizeHint().height(), item.minimumSize().height()))
+                    item.setGeometry(QRect(QPoint(x, y + (high - tall) // 2), QSize(wide, tall)))
+                x += wide + (0 if _stretch(item) else self.spacing())
+            y += high
+        return y - rect.top()
+
+
+def _stretch(item: QLayoutItem) -> bool:
+    return item.spacerItem() is not None
+
+
+class _Scrolled(QScrollArea):
+    """As wide as what is inside needs; as low as it gets."""
+
+    def minimumSizeHint(self) -> QSize:
+        inside = self.widget()
+        wide = inside.minimumSizeHint().width() if inside is not None else 0
+        return QSize(wide + self.verticalScrollBar().sizeHint().width() + 2, LEAST_HEIGHT)
+
+
+def scrolled(inside: QWidget, name: str) -> QScrollArea:
+    """What is higher than its place, scrolled; never narrower than what is inside."""
+    area = _Scrolled()
+    area.setWidget(inside)
+    area.setWidgetResizable(True)
+    area.setFrameShape(QScrollArea.Shape.NoFrame)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setAccessibleName(name)
+    return area
