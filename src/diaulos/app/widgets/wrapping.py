@@ -16,6 +16,8 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.labels import TextLabel
 
 LEAST_HEIGHT = 120
+LEAST_WIDTH = 380
+"""What asks for more is scrolled sideways, too."""
 
 
 class WrappingRow(QLayout):
@@ -140,16 +142,16 @@ class _Scrolled(QScrollArea):
     def minimumSizeHint(self) -> QSize:
         inside = self.widget()
         wide = inside.minimumSizeHint().width() if inside is not None else 0
-        return QSize(wide + self.verticalScrollBar().sizeHint().width() + 2, LEAST_HEIGHT)
+        wide = min(wide + self.verticalScrollBar().sizeHint().width() + 2, LEAST_WIDTH)
+        return QSize(wide, LEAST_HEIGHT)
 
 
 def scrolled(inside: QWidget, name: str) -> QScrollArea:
-    """What is higher than its place, scrolled; never narrower than what is inside."""
+    """What is higher than its place, or much wider, scrolled."""
     area = _Scrolled()
     area.setWidget(inside)
     area.setWidgetResizable(True)
     area.setFrameShape(QScrollArea.Shape.NoFrame)
     area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setAccessibleName(name)
     return area

@@ -194,6 +194,7 @@ class TrimsPage(QWidget):
         for column, words in enumerate(heads):
             label = TextLabel(words)
             label.setProperty("role", "muted")
+            label.setWordWrap(True)
             self._grid.addWidget(label, 0, column)
         blocker = QSignalBlocker(self.reference)
         self.reference.clear()
@@ -204,7 +205,7 @@ class TrimsPage(QWidget):
             ident = instrument.id
             name = TextLabel(instrument.name)
             name.setWordWrap(True)
-            name.setFixedWidth(120)
+            name.setFixedWidth(110)
             window = LevelWindow()
             window.setAccessibleName(f"Peak of {instrument.name} at the tone stage")
             stage = stage_of(session)
@@ -221,7 +222,7 @@ class TrimsPage(QWidget):
             told = TextLabel()
             told.setProperty("role", "figure")
             told.setWordWrap(True)
-            told.setMinimumWidth(130)
+            told.setMinimumWidth(104)
             self.spins[ident] = spin
             self._windows[ident] = (window, told, hot)
             for column, widget in enumerate((name, window, spin, hot)):
