@@ -30,7 +30,9 @@ from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.widgets.course_strip import MOST_ROWS
 from diaulos.app.widgets.number_field import NumberField, WholeField
 from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.rig.templates import build
 from diaulos.session import edits
+from diaulos.session.roles import recording_rig
 
 Settle = Callable[[Desk], None]
 
@@ -361,3 +363,35 @@ def test_a_row_goes_on_in_the_next_line(qtbot: QtBot) -> None:
     QApplication.processEvents()
     assert len({button.y() for button in buttons}) > 1
     assert all(place.rect().contains(button.geometry()) for button in buttons)
+
+
+# --- which rig ---
+
+
+def test_every_view_names_its_rig_and_can_choose_another(
+    opened: Desk, settled: Settle, qtbot: QtBot
+) -> None:
+    session = opened.document.session
+    opened.show("levels")
+    settled(opened)
+    levels = opened.views["levels"]
+    assert levels.rigs.currentText() == session.rig().name
+    other = next(rig for rig in session.rigs if rig.id != session.current_rig)
+    levels.rigs.setCurrentIndex(levels.rigs.findData(other.id))
+    levels.rigs.activated.emit(levels.rigs.currentIndex())
+    settled(opened)
+    assert opened.document.session.current_rig == other.id
+    opened.document.apply(edits.add_rig(build("bass", "more")))
+    opened.show("takes")
+    settled(opened)
+    takes = opened.views["takes"]
+    assert takes.rigs.currentText() == recording_rig(opened.document.session).name
+    assert takes.rigs.findData("rig01") < 0, "it has nothing to record"
+    reamps = opened.document.session.reamp_rig
+    takes.rigs.setCurrentIndex(takes.rigs.findData("rig04"))
+    takes.rigs.activated.emit(takes.rigs.currentIndex())
+    settled(opened)
+    assert recording_rig(opened.document.session).id == "rig04"
+    assert opened.document.session.reamp_rig == reamps
+    opened.document.undo()
+    assert takes.rigs.currentData() == "more"

@@ -188,7 +188,8 @@ class InstrumentsView(ToneWork):
         """Where the keyboard goes when the view is shown."""
         self.list.setFocus()
         self.said.emit(
-            "Arrows choose an instrument, 1 to 3 a page. M measures its strength, T calculates trims."
+            "Arrows choose an instrument, 1 to 3 a page. M measures its strength, T calculates "
+            "trims."
         )
 
     def choose(self, instrument_id: str) -> None:

@@ -23,6 +23,7 @@ from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, V
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.rig_box import RigBox
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.work.rigs.levels import (
     TARGET_CHOICES,
@@ -35,6 +36,7 @@ class LevelsLayout(View):
     # --- building ---
 
     def _build(self) -> None:
+        self.rigs = RigBox("The rig whose levels are shown")
         self.course = combo("Course to show", least=14)
         self.target = combo("Target", least=13)
         for one in TARGET_CHOICES:
@@ -111,8 +113,9 @@ class LevelsLayout(View):
     def _place(self) -> None:
         top = WrappingRow()
         for words, widget in (
-            ("Course", self.course), ("Loudest", self.loudest), ("", self.measured),
-            ("Target", self.target), ("What if", self.question), ("", self.lay),
+            ("Rig", self.rigs), ("Course", self.course), ("Loudest", self.loudest),
+            ("", self.measured), ("Target", self.target), ("What if", self.question),
+            ("", self.lay),
         ):  # fmt: skip
             if words:
                 top.add_pair(words, widget)

@@ -16,6 +16,7 @@ from diaulos.figures import number
 from diaulos.rig.levels.spread import loud_moments_db
 from diaulos.rig.levels.whatif import scenarios
 from diaulos.rig.model import PortRef
+from diaulos.session import edits
 from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.levels import (
@@ -59,6 +60,7 @@ class LevelsView(LevelsSetting):
         self._timer.setInterval(REPORT_DELAY_MS)
         self._timer.timeout.connect(self._ask_report)
         self._document.changed.connect(self._on_changed)
+        self.rigs.asked.connect(lambda rig: self._document.apply(edits.choose_rig(rig)))
         self.course.activated.connect(lambda _i: self._on_course(self.course.currentData()))
         self.target.activated.connect(lambda _i: self._on_target())
         self.question.activated.connect(lambda _i: self.ask(self.question.currentData() or ""))
@@ -125,6 +127,7 @@ class LevelsView(LevelsSetting):
                 None, message="This session has no rig yet. Ctrl+2 makes one."
             )
             return
+        self.rigs.show_rigs(after, after.rig().id, not self._document.read_only)
         if before is not None and after.rig() is not before.rig() and self._check is not None:
             # What was heard belongs to the rig as it was.
             if after.rig().id != before.rig().id:

@@ -21,8 +21,11 @@ from diaulos.app.views.takes.setup import SetupBar
 from diaulos.app.views.takes.tuner import TunerPanel
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.rig_box import RigBox
 from diaulos.app.widgets.tables import Table
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.session.model import Take
+from diaulos.session.roles import records
 
 
 class TakesLayout(View):
@@ -34,6 +37,7 @@ class TakesLayout(View):
         self.setup = SetupBar()
         self.record_button = self.setup.record
         self.hand = InHand()
+        self.rigs = RigBox("The rig that takes are recorded with", records)
         self.conditions = TextLabel()
         self.conditions.setWordWrap(True)
         self.conditions.setAccessibleName("What must be true now")
@@ -72,7 +76,11 @@ class TakesLayout(View):
         whole.setContentsMargins(8, 6, 8, 6)
         whole.setSpacing(4)
         whole.addWidget(self.setup)
-        whole.addWidget(self.hand)
+        where = WrappingRow(spacing=8)
+        where.add_pair("Rig", self.rigs)
+        where.addWidget(self.hand)
+        where.add_stretch()
+        whole.addLayout(where)
         whole.addWidget(self.conditions)
         whole.addWidget(split, 1)
         whole.addWidget(self.sentence)

@@ -78,6 +78,7 @@ class TakesView(TakesTuning):
             lambda metre: self._document.apply(edits.set_info(metre=metre))
         )
         self.hand.edit_asked.connect(self._choose_hand)
+        self.rigs.asked.connect(self._choose_rig)
         self.capture.told.connect(self.sentence.setText)
         self.capture.metered.connect(self.board.show_rows)
         self.capture.done.connect(self._on_recorded)
@@ -182,6 +183,7 @@ class TakesView(TakesTuning):
             self._ready_for = after
         self.setup.show_session(after, not self._document.read_only)
         self.hand.show_session(after, not self._document.read_only)
+        self._show_rig()
         if self._page is self.tuner:
             self._show_tuning()
         self._say()
@@ -233,7 +235,10 @@ class TakesView(TakesTuning):
         if ready is None:
             return
         if not self.under_way:
-            message = "Nothing is armed: no planned track starts at an instrument. Ctrl+2, then T."
+            message = (
+                "Nothing is armed: no planned track of this rig starts at an instrument. "
+                "Choose another rig above, or plan what is plugged in: Ctrl+2, then T."
+            )
             self.board.show_rows(ready.rows, message)
         missing = [one for one in ready.lines if not one.holds]
         told = [f"{one.otherwise}. {one.remedy}" for one in missing]
@@ -325,6 +330,19 @@ class TakesView(TakesTuning):
             session, self.take, self.stretch, self.mix.soloed, self._services.round_trip_frames,
             float(self.player.level.value()),
         )  # fmt: skip
+
+    def _show_rig(self) -> None:
+        session = self._document.session
+        chosen = recording_rig(session).id if session.rigs else ""
+        self.rigs.show_rigs(session, chosen, not self._document.read_only)
+
+    def _choose_rig(self, rig_id: str) -> None:
+        """Another rig to record with; not while one is recorded with."""
+        if self.under_way:
+            self.said.emit("Stop first: the take keeps the rig that it began with.")
+            self._show_rig()
+            return
+        self._document.apply(edits.choose_recording_rig(rig_id))
 
     def _choose_hand(self, edit: edits.Edit) -> None:
         """Another instrument in hand, or a word about its trim; not while it is recorded."""
