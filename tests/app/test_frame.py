@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QDoubleSpinBox,
+    QFileDialog,
     QPushButton,
     QSpinBox,
     QVBoxLayout,
@@ -25,6 +26,7 @@ from pytestqt.qtbot import QtBot
 from test_theme import contrast
 
 from diaulos.app import theme
+from diaulos.app.asking import ask_file
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.widgets.course_strip import MOST_ROWS
@@ -395,3 +397,21 @@ def test_every_view_names_its_rig_and_can_choose_another(
     assert opened.document.session.reamp_rig == reamps
     opened.document.undo()
     assert takes.rigs.currentData() == "more"
+
+
+def test_a_file_question_begins_where_the_last_file_was(
+    opened: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    places: list[str] = []
+
+    def choose(_parent: QWidget, _title: str, place: str, _kinds: str) -> tuple[str, str]:
+        places.append(place)
+        return str(tmp_path / "a.wav"), ""
+
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", choose)
+    view = opened.views[opened.current.ident]
+    assert ask_file(view, "A recording", "Audio (*.wav)") == str(tmp_path / "a.wav")
+    dialog = QDialog(opened.window)
+    ask_file(dialog, "A recording", "Audio (*.wav)")
+    ask_file(dialog, "Another question", "Audio (*.wav)")
+    assert places == ["", str(tmp_path), ""]

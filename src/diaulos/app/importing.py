@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog
-
+from diaulos.app.asking import ask_file, ask_files
 from diaulos.app.dialogs.import_di import ImportDiDialog
 from diaulos.app.dialogs.import_take import ImportTakeDialog
 from diaulos.app.holder import Holder
@@ -27,7 +26,7 @@ class Importing:
 
     def ask_import(self) -> None:
         """Ask for a file and for what must be known about it."""
-        path, _ = QFileDialog.getOpenFileName(self._desk.window, "Import DI", "", AUDIO)
+        path = ask_file(self._desk.window, "Import DI", AUDIO)
         if path:
             self.import_dialog(Path(path))
 
@@ -75,9 +74,7 @@ class Importing:
 
     def ask_import_take(self) -> None:
         """Ask for files, and what their channels are."""
-        paths, _ = QFileDialog.getOpenFileNames(
-            self._desk.window, "Import files as a take", "", AUDIO
-        )
+        paths = ask_files(self._desk.window, "Import files as a take", AUDIO)
         if paths:
             self.import_take_dialog([Path(path) for path in paths])
 

@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtWidgets import QFileDialog
-
 from diaulos import wiring
+from diaulos.app.asking import ask_folder
 from diaulos.app.demo_place import demo_path, write_demo_to
 from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.dialogs.recover import RecoverDialog
@@ -157,9 +156,7 @@ class Opening:
 
     def ask_open(self) -> None:
         """Ask for a session folder."""
-        path = QFileDialog.getExistingDirectory(
-            self._desk.window, "Open a session (a .diaulos folder)"
-        )
+        path = ask_folder(self._desk.window, "Open a session (a .diaulos folder)")
         if path:
             self.open_path(path)
 

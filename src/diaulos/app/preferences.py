@@ -6,6 +6,7 @@ import json
 
 from PySide6.QtCore import QByteArray, QSettings
 
+MOST_FOLDERS = 40
 MOST_RECENT = 8
 
 
@@ -50,6 +51,20 @@ class Preferences:
         """Put a session at the head of the list."""
         paths = [path, *(other for other in self.recent if other != path)][:MOST_RECENT]
         self._settings.setValue("recent", json.dumps(paths))
+
+    @property
+    def folders(self) -> dict[str, str]:
+        """Where the file of a question was last, by the question."""
+        try:
+            value = json.loads(self._text("folders", "{}"))
+            return {str(k): str(v) for k, v in value.items()}
+        except (ValueError, AttributeError):
+            return {}
+
+    def remember_folder(self, question: str, folder: str) -> None:
+        """The folder of a file that was chosen."""
+        known = list({**self.folders, question: folder}.items())[-MOST_FOLDERS:]
+        self._settings.setValue("folders", json.dumps(dict(known)))
 
     @property
     def levels_db(self) -> dict[str, float]:

@@ -6,8 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtWidgets import QFileDialog
-
+from diaulos.app.asking import ask_to_save
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
 from diaulos.errors import DiaulosError
@@ -48,9 +47,7 @@ class Saving:
 
     def ask_save_as(self) -> None:
         """Ask for another name and save there."""
-        path, _ = QFileDialog.getSaveFileName(
-            self._desk.window, "Save session as", "", "Sessions (*.diaulos)"
-        )
+        path = ask_to_save(self._desk.window, "Save session as", "", "Sessions (*.diaulos)")
         if path:
             self.save_as(Path(path))
 

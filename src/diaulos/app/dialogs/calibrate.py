@@ -7,13 +7,13 @@ from pathlib import Path
 from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
-    QFileDialog,
     QFormLayout,
     QLineEdit,
     QPushButton,
     QWidget,
 )
 
+from diaulos.app.asking import ask_file
 from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.widgets.controls import combo
@@ -141,7 +141,7 @@ class CalibrateDialog(QDialog):
 
     def ask_file(self) -> None:
         """Ask for a recording of the tone."""
-        path, _ = QFileDialog.getOpenFileName(self, "A recorded tone", "", "Audio (*.wav *.flac)")
+        path = ask_file(self, "A recorded tone", "Audio (*.wav *.flac)")
         if path:
             self.choose_file(Path(path))
 

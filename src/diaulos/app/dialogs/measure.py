@@ -9,13 +9,13 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
-    QFileDialog,
     QFormLayout,
     QHBoxLayout,
     QPushButton,
     QWidget,
 )
 
+from diaulos.app.asking import ask_file
 from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.app.widgets.labels import TextLabel
@@ -89,7 +89,7 @@ class MeasureDialog(QDialog):
         self._check()
 
     def _on_browse(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "A recording", "", "Audio (*.wav *.flac)")
+        path = ask_file(self, "A recording", "Audio (*.wav *.flac)")
         if path:
             self.choose_file(Path(path))
 

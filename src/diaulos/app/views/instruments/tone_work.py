@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog
-
+from diaulos.app.asking import ask_file, ask_to_save
 from diaulos.app.jobs import Job
 from diaulos.app.view import View
 from diaulos.app.views.instruments.drive_page import DrivePage
@@ -82,9 +81,7 @@ class ToneWork(View):
         tone = self.drive.chosen
         if tone is None:
             return
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Write tone", f"{tone.name}.json", "Tone (*.json)"
-        )
+        name = ask_to_save(self, "Write tone", f"{tone.name}.json", "Tone (*.json)")
         if name:
             self.export_tone(Path(name))
 
@@ -103,7 +100,7 @@ class ToneWork(View):
 
     def ask_read_tone(self) -> None:
         """One more tone, from a file."""
-        name, _ = QFileDialog.getOpenFileName(self, "Read tone", "", "Tone (*.json)")
+        name = ask_file(self, "Read tone", "Tone (*.json)")
         if name:
             self.read_tone(Path(name))
 

@@ -5,10 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import (
-    QFileDialog,
-)
 
+from diaulos.app.asking import ask_file
 from diaulos.app.dialogs.calibrate import CalibrateDialog
 from diaulos.app.jobs import Job
 from diaulos.app.views.levels.layout import LevelsLayout
@@ -87,7 +85,7 @@ class LevelsChecking(LevelsLayout):
 
     def ask_check_file(self) -> None:
         """A recording of the loudest playing on the chosen course."""
-        path, _ = QFileDialog.getOpenFileName(self, "A sound check", "", "Audio (*.wav *.flac)")
+        path = ask_file(self, "A sound check", "Audio (*.wav *.flac)")
         if path:
             self.check_file(Path(path))
 

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from PySide6.QtWidgets import (
-    QFileDialog,
     QInputDialog,
     QPushButton,
 )
 
-from diaulos.app.asking import ask
+from diaulos.app.asking import ask, ask_file, ask_to_save
 from diaulos.app.jobs import Job
 from diaulos.app.views.reamp.listening import ReampListening
 from diaulos.errors import DiaulosError, RefusedError, RigError
@@ -197,9 +196,7 @@ class ReampWork(ReampListening):
 
     def ask_cabinet(self) -> None:
         """Ask for an impulse response and use it."""
-        path, _ = QFileDialog.getOpenFileName(
-            self, "Load an impulse response", "", "Audio (*.wav *.flac)"
-        )
+        path = ask_file(self, "Load an impulse response", "Audio (*.wav *.flac)")
         if path:
             self.load_cabinet(path)
         else:
@@ -240,7 +237,7 @@ class ReampWork(ReampListening):
         if take is None or one is None or not self._export.isEnabled():
             return
         name = f"{take.name} - {one.name}.wav".replace("/", "-")
-        path, _ = QFileDialog.getSaveFileName(self, "Export pass", name, "Broadcast Wave (*.wav)")
+        path = ask_to_save(self, "Export pass", name, "Broadcast Wave (*.wav)")
         if path:
             self.export_to(path)
 

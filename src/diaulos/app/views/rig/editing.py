@@ -7,10 +7,10 @@ from pathlib import Path
 
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import (
-    QFileDialog,
     QInputDialog,
 )
 
+from diaulos.app.asking import ask_file, ask_to_save
 from diaulos.app.view import View
 from diaulos.app.views.rig.diagram import RigDiagram
 from diaulos.errors import DiaulosError, InputError
@@ -197,7 +197,7 @@ class RigEditing(View):
         """Ask where the chosen device's type goes."""
         if not self.diagram.device:
             return
-        path, _ = QFileDialog.getSaveFileName(
+        path = ask_to_save(
             self, "Save device type", f"{self.diagram.device}.json", "Device types (*.json)"
         )
         if path:
@@ -219,9 +219,7 @@ class RigEditing(View):
 
     def ask_load_type(self) -> None:
         """Ask for a type file."""
-        path, _ = QFileDialog.getOpenFileName(
-            self, "Device type", "", "Device types (*.json);;All files (*)"
-        )
+        path = ask_file(self, "Device type", "Device types (*.json);;All files (*)")
         if path:
             self.load_type(Path(path))
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QWidget
 
+from diaulos.app.asking import ask_file
 from diaulos.app.jobs import Job
 from diaulos.app.views.takes.board import BoardRow
 from diaulos.app.views.takes.keeping import TakesKeeping
@@ -178,9 +179,7 @@ class TakesTuning(TakesKeeping):
 
     def ask_noise_file(self, label: str) -> None:
         """Ask for a file whose silence is looked at."""
-        path, _ = QFileDialog.getOpenFileName(
-            self, "A silence, or a recording", "", "Audio (*.wav *.flac)"
-        )
+        path = ask_file(self, "A silence, or a recording", "Audio (*.wav *.flac)")
         if path:
             self.check_noise_file(Path(path), label)
 
