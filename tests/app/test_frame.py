@@ -26,6 +26,7 @@ from pytestqt.qtbot import QtBot
 from test_theme import contrast
 
 from diaulos.app import theme
+from diaulos.app.actions import ACTIONS
 from diaulos.app.asking import ask_file
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.new_session import NewSessionDialog
@@ -415,3 +416,22 @@ def test_a_file_question_begins_where_the_last_file_was(
     ask_file(dialog, "A recording", "Audio (*.wav)")
     ask_file(dialog, "Another question", "Audio (*.wav)")
     assert places == ["", str(tmp_path), ""]
+
+
+def test_an_entry_that_cannot_be_chosen_says_why(
+    desk: Desk, demo_copy: Path, settled: Settle
+) -> None:
+    window = desk.window
+    assert "Open a session" in window.action("save").statusTip()
+    assert desk.open_path(demo_copy)
+    settled(desk)
+    desk.show("reamp")
+    assert window.action("reamp").statusTip() == ""
+    assert window.action("record").statusTip() == "It belongs to the view Takes (Ctrl+4)."
+    disabled = [spec for spec in ACTIONS if not window.action(spec.ident).isEnabled()]
+    assert disabled
+    assert all(
+        window.action(spec.ident).statusTip()
+        for spec in disabled
+        if spec.ident not in ("undo", "redo")
+    )

@@ -177,10 +177,24 @@ class MainWindow(QMainWindow):
             enabled = ready and (not spec.when or spec.when in state)
             enabled = enabled and (not spec.view or f"view {spec.view}" in state)
             self._actions[spec.ident].setEnabled(enabled or spec.call in HELP)
+            self._actions[spec.ident].setStatusTip("" if enabled else self._why_not(spec, state))
         undo, redo = self.desk.history_labels() if self.desk is not None else ("", "")
         for ident, word, label in (("undo", "&Undo", undo), ("redo", "&Redo", redo)):
             self._actions[ident].setText(f"{word} {label}".rstrip())
             self._actions[ident].setEnabled(bool(label) and "write" in state)
+
+    def _why_not(self, spec: ActionSpec, state: set[str]) -> str:
+        """Why an entry cannot be chosen now, and what makes it possible."""
+        if spec.when and "open" not in state:
+            return "Open a session first (Ctrl+O)."
+        if spec.when in ("write", "idle") and "write" not in state:
+            return "The session is open read-only."
+        if spec.when == "idle" and "idle" not in state:
+            return "Something runs. It ends by itself, or with Esc."
+        if spec.view and f"view {spec.view}" not in state:
+            view = next(row for row in self.views if row.ident == spec.view)
+            return f"It belongs to the view {view.title} ({view.key})."
+        return ""
 
     # --- what it says ---
 
