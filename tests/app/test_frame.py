@@ -435,3 +435,17 @@ def test_an_entry_that_cannot_be_chosen_says_why(
         for spec in disabled
         if spec.ident not in ("undo", "redo")
     )
+
+
+def test_ports_in_use_come_first_and_free_ones_are_folded(opened: Desk, settled: Settle) -> None:
+    opened.show("rig")
+    settled(opened)
+    panel = opened.views["rig"].panel
+    words = [panel.ports.item(row).text() for row in range(panel.ports.count())]
+    assert len(words) >= 3
+    assert not any(one.endswith("free") for one in words)
+    assert words[-1].endswith("free ports")
+    panel._on_head(panel.ports.item(len(words) - 1))
+    shown = [panel.ports.item(row).text() for row in range(panel.ports.count())]
+    assert shown[: len(words) - 1] == words[:-1]
+    assert sum(one.endswith("free") for one in shown) == int(words[-1].split()[1])

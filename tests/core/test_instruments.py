@@ -20,6 +20,7 @@ from diaulos.demo.instruments import Strums as DemoStrums
 from diaulos.errors import EditError, InputError, RefusedError
 from diaulos.rig.bench import through_input
 from diaulos.rig.catalogue import reamp_rig
+from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.session.instrument import (
     ComparedInput,
@@ -499,6 +500,10 @@ def test_an_unknown_load_or_instrument_is_not_undone(tmp_path: Path) -> None:
     held = edits.set_track_load("t0001", "k01", 100e3)(held)
     take = held.takes[0]
     assert undo_for(held, take, take.tracks[0], held.rig()).correction.most_db > 3.0
+    # Without a rig that reamps: as a usual amplifier's input would load.
+    straight = undo_for(held, take, take.tracks[0], build("straight", "other"))
+    assert straight.wanted.ohm == 1e6
+    assert straight.correction.most_db > 3.0
     low = edits.set_track_load("t0001", "k01", 10e3)(held).takes[0]
     with pytest.raises(RefusedError, match="would be needed"):
         undo_for(held, low, low.tracks[0], held.rig())

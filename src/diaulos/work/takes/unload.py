@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from diaulos.circuit.correction import Correction, correction
 from diaulos.circuit.loading import Load
-from diaulos.errors import EditError
+from diaulos.errors import EditError, RigError
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.bench import correction_taps
 from diaulos.rig.course import reamp_course
@@ -25,6 +25,7 @@ from diaulos.signal.convolve import BlockConvolver
 from diaulos.work.ports import AudioSource
 
 MODELED_INPUT = Load(1e6, 60e-12)
+"""Of a usual amplifier, and of a model's jack (representative)."""
 
 
 @dataclass(frozen=True)
@@ -66,16 +67,25 @@ def undo_for(session: Session, take: Take, track: Track, rig: Rig) -> Undo:
     if not take.instrument_id:
         raise EditError(f"{take.name} has no instrument.", remedy="Import it with one.")
     instrument = session.instrument(take.instrument_id)
-    port = amp_input(reamp_course(rig)).port
     recorded = Load(track.load_ohm, track.load_pf * 1e-12)
-    wanted = Load(port.impedance_ohm, port.capacitance_pf * 1e-12)
-    if port.signal_class in DIGITAL_CLASSES:
-        wanted = MODELED_INPUT  # a model fed with numbers: as its jack would load
+    wanted = _amp_load(rig)
     cable = instrument.cable
     found = correction(
         instrument.circuit(), Load.together(cable, recorded), Load.together(cable, wanted)
     )
     return Undo(found, recorded, wanted)
+
+
+def _amp_load(rig: Rig) -> Load:
+    """What the amplifier of a rig loads with; a usual amplifier's input where the rig has none on
+    its way out, or one that is fed with numbers."""
+    try:
+        port = amp_input(reamp_course(rig)).port
+    except RigError:
+        return MODELED_INPUT
+    if port.signal_class in DIGITAL_CLASSES:
+        return MODELED_INPUT
+    return Load(port.impedance_ohm, port.capacitance_pf * 1e-12)
 
 
 class FilteredSource:

@@ -26,6 +26,7 @@ from diaulos.app.views.rig.port_settings import PortSettings
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.quantity_field import QuantityField
+from diaulos.figures import counted
 from diaulos.quantities import GAIN, LEVEL, POWER, RESISTANCE, show
 from diaulos.rig.fits import Fit, partners
 from diaulos.rig.graph import Plug, RigGraph
@@ -67,6 +68,7 @@ class PortPanel(PortSettings):
         self._port: PortRef | None = None
         self._fits: tuple[Fit, ...] = ()
         self._writable = True
+        self._free_shown = False
         self._shape: tuple[object, ...] = ()
         self._fields: dict[str, QComboBox | QDoubleSpinBox] = {}
         self._build()
@@ -85,6 +87,8 @@ class PortPanel(PortSettings):
         self.ports.setAccessibleName("Ports of the device")
         self.ports.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.ports.currentItemChanged.connect(self._on_port)
+        self.ports.itemClicked.connect(self._on_head)
+        self.ports.itemActivated.connect(self._on_head)
         self.question = TextLabel("What goes into this port?")
         self.question.setProperty("role", "title")
         self.question.setWordWrap(True)
@@ -259,18 +263,40 @@ class PortPanel(PortSettings):
         assert self._graph is not None
         blocker = QSignalBlocker(self.ports)
         self.ports.clear()
-        current = None
-        for port in sorted(device.ports, key=lambda p: p.direction is Direction.OUT):
-            ref = PortRef(device=device.id, port=port.id)
-            item = QListWidgetItem(self._port_words(self._graph.plug(ref)))
-            item.setData(REF, ref)
-            item.setToolTip(tip(item.text()))
-            self.ports.addItem(item)
-            if ref == self._port:
-                current = item
-        if current is not None:
-            self.ports.setCurrentItem(current)
+        plugs = [
+            self._graph.plug(PortRef(device=device.id, port=port.id))
+            for port in sorted(device.ports, key=lambda p: p.direction is Direction.OUT)
+        ]
+        used = [one for one in plugs if self._graph.used(one)]
+        free = [one for one in plugs if not self._graph.used(one)]
+        for plug in used:
+            self._add_port(plug)
+        # What is free is folded away, unless it is chosen or there is nothing else.
+        shown = self._free_shown or not used or any(one.ref == self._port for one in free)
+        if free and used:
+            mark = (
+                "\N{BLACK DOWN-POINTING TRIANGLE}" if shown else "\N{BLACK RIGHT-POINTING TRIANGLE}"
+            )
+            head = QListWidgetItem(f"{mark} {counted(len(free), 'free port')}")
+            head.setToolTip("Enter or a click shows and hides them.")
+            self.ports.addItem(head)
+        for plug in free if shown else ():
+            self._add_port(plug)
         del blocker
+
+    def _add_port(self, plug: Plug) -> None:
+        item = QListWidgetItem(self._port_words(plug))
+        item.setData(REF, plug.ref)
+        item.setToolTip(tip(item.text()))
+        self.ports.addItem(item)
+        if plug.ref == self._port:
+            self.ports.setCurrentItem(item)
+
+    def _on_head(self, item: QListWidgetItem) -> None:
+        """The head over the free ports was pressed."""
+        if item.data(REF) is None and self._graph is not None:
+            self._free_shown = not self._free_shown
+            self._fill_ports(self._graph.devices[self._device])
 
     def _port_words(self, plug: Plug) -> str:
         assert self._graph is not None
@@ -424,7 +450,7 @@ class PortPanel(PortSettings):
         return self._fits[index].plug.ref, ref
 
     def _on_port(self, item: QListWidgetItem | None) -> None:
-        if item is not None:
+        if item is not None and item.data(REF) is not None:
             self.port_chosen.emit(item.data(REF))
 
     def _on_name(self) -> None:
