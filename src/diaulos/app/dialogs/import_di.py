@@ -21,6 +21,7 @@ from diaulos.quantities import RESISTANCE, show
 from diaulos.session.instrument import FAMILY_WORDS, one_line
 from diaulos.session.model import Session
 from diaulos.work.takes.importing import ImportRequest
+from diaulos.work.takes.unload import DI_LOADS_OHM
 
 NEW = "new"
 
@@ -85,7 +86,7 @@ class ImportDiDialog(QDialog):
         self.load = QComboBox()
         self.load.setAccessibleName("Impedance of the DI input")
         self.load.addItem("Unknown", None)
-        for ohm in (10e3, 47e3, 100e3, 220e3, 470e3, 1e6, 10e6):
+        for ohm in DI_LOADS_OHM:
             self.load.addItem(show(ohm, RESISTANCE), ohm)
         form.addRow("Input impedance", self.load)
         hint = (

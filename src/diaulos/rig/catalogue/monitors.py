@@ -12,6 +12,7 @@ def monitor(device_id: str = "monitor", *, full_range: bool = False) -> Device:
         id=device_id,
         kind="monitor",
         name="Powered full-range speaker" if full_range else "Powered monitor",
+        notes="representative",
         type="full_range_speaker" if full_range else "powered_monitor",
         ports=(line_in("in", "Line input", max_dbu=20.0),),
         settings=(switch("muted", "Muted", "off"),),
@@ -41,6 +42,7 @@ def monitor_controller(device_id: str = "controller") -> Device:
         id=device_id,
         kind="controller",
         name="Monitor controller",
+        notes="representative",
         type="monitor_controller",
         ports=(
             line_in("in_l", "Input left"),

@@ -24,6 +24,8 @@ from diaulos.session.model import Session, Take, Track
 from diaulos.signal.convolve import BlockConvolver
 from diaulos.work.ports import AudioSource
 
+DI_LOADS_OHM = (10e3, 47e3, 100e3, 220e3, 470e3, 1e6, 2.2e6, 10e6)
+"""Inputs that a DI may have been recorded into, to choose from."""
 MODELED_INPUT = Load(1e6, 60e-12)
 """Of a usual amplifier, and of a model's jack (representative)."""
 

@@ -20,9 +20,10 @@ from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.model import Choice, Control, Device, Rig
 from diaulos.session.model import MatchTarget, Session, Take
+from diaulos.work.takes.unload import DI_LOADS_OHM
 
 LOAD_CABINET = "load..."
-DI_LOADS: tuple[float | None, ...] = (None, 10e3, 47e3, 100e3, 220e3, 470e3, 1e6, 10e6)
+DI_LOADS: tuple[float | None, ...] = (None, *DI_LOADS_OHM)
 """What a DI may have been recorded into, in ohm."""
 
 
