@@ -15,7 +15,10 @@ from diaulos.rig.graph import RECORDER, RigGraph
 from diaulos.rig.model import Cable, Device, Direction, PortRef, SignalClass
 from diaulos.rig.sources import INSTRUMENT
 
-BOX_W, GAP_W = 136.0, 44.0
+BOX_W, GAP_W = (108.0, 136.0), (34.0, 44.0)
+"""The least and the most: as wide as the columns leave room for."""
+ROOM_W = 1_310.0
+"""What is drawn on a window of 1280 at nine tenths."""
 TITLE_H, PORT_H, FOOT_H = 22.0, 16.0, 5.0
 GAP_H, WIRE_H, LANE_H, MARGIN = 14.0, 10.0, 9.0, 10.0
 
@@ -295,6 +298,16 @@ def _shown(graph: RigGraph, device: Device, also: PortRef | None) -> list[tuple[
     return found
 
 
+def _widths(columns: int) -> tuple[float, float]:
+    """Of a box and of the gap behind it."""
+    least, most = BOX_W[0] + GAP_W[0], BOX_W[1] + GAP_W[1]
+    share = min(1.0, max(0.0, (ROOM_W / max(1, columns) - least) / (most - least)))
+    return (
+        BOX_W[0] + share * (BOX_W[1] - BOX_W[0]),
+        GAP_W[0] + share * (GAP_W[1] - GAP_W[0]),
+    )
+
+
 def _drawn(
     graph: RigGraph,
     columns: list[dict[str, _Cell]],
@@ -305,13 +318,14 @@ def _drawn(
 ) -> Layout:
     boxes: dict[str, Box] = {}
     passing: dict[str, Point] = {}
+    box_w, gap_w = _widths(len(columns))
     for number, column in enumerate(columns):
-        x = MARGIN + GAP_W / 2 + number * (BOX_W + GAP_W)
+        x = MARGIN + gap_w / 2 + number * (box_w + gap_w)
         for cell in column.values():
             if cell.device is None:
                 passing[cell.key] = (x, cell.y + cell.height / 2)
             else:
-                boxes[cell.key] = _box(graph, cell, x, number, also)
+                boxes[cell.key] = _box(graph, cell, (x, box_w), number, also)
     bottom = max((c.y + c.height for column in columns for c in column.values()), default=0.0)
     places = {place.ref: place for box in boxes.values() for place in box.ports}
     wires = []
@@ -331,14 +345,18 @@ def _drawn(
         middle = []
         for column_number in range(rank[cable.source.device] + 1, rank[cable.target.device]):
             x, y = passing[f"{cable.id}@{column_number}"]
-            middle += [(x, y), (x + BOX_W, y)]
+            middle += [(x, y), (x + box_w, y)]
         wires.append(Wire(cable.id, (first, *middle, last), False))
-    width = MARGIN * 2 + GAP_W / 2 + len(columns) * (BOX_W + GAP_W) - GAP_W / 2
+    width = MARGIN * 2 + gap_w / 2 + len(columns) * (box_w + gap_w) - gap_w / 2
     height = bottom + MARGIN + (GAP_H + lane * LANE_H if lane else 0.0)
     return Layout(tuple(boxes.values()), tuple(wires), width, height)
 
 
-def _box(graph: RigGraph, cell: _Cell, x: float, column: int, also: PortRef | None) -> Box:
+def _box(
+    graph: RigGraph, cell: _Cell, across: tuple[float, float], column: int, also: PortRef | None
+) -> Box:
+    """`across`: where it begins, and how wide it is."""
+    x, wide = across
     device = cell.device
     assert device is not None
     shown = _shown(graph, device, also)
@@ -350,9 +368,9 @@ def _box(graph: RigGraph, cell: _Cell, x: float, column: int, also: PortRef | No
             outward,
             x,
             cell.y + TITLE_H + index * PORT_H,
-            BOX_W,
+            wide,
         )
         for index, (port_id, outward) in enumerate(shown)
     )
     free = len(device.ports) - len(shown)
-    return Box(device.id, device.name, x, cell.y, BOX_W, cell.height, ports, free, column)
+    return Box(device.id, device.name, x, cell.y, wide, cell.height, ports, free, column)

@@ -122,6 +122,9 @@ VAGUE_SHARE, VAGUE_RATIO, VAGUE_WHITENESS = 0.1, 1.05, 0.05
 leaves hardly more is as good."""
 UNSURE = 0.8
 """Confidence of an answer that a second lag is not quite out of the question for."""
+UNLIKE, VAGUE_S = 0.75, 42e-6
+"""A waveform so unlike the other (an amplifier driven hard) and a delay told no finer than that: of
+3,000 pairs all that were wrong with confidence looked like this, and a sixth of the driven ones."""
 SECOND_PEAK = 0.9
 """Another peak within some milliseconds that is so high, re the one taken, leaves it unsure."""
 HOPELESS = 0.4
@@ -625,7 +628,10 @@ def _fine(
         judged = _judge(there, fitted, rate_hz, block, _overlap(a, b, fitted), began)
         if judged is not None:
             confidence, score = judged
-            if fitted.begin_error_samples > SAME_S * rate_hz:
+            vague = fitted.delay_error_samples > VAGUE_S * rate_hz
+            if fitted.begin_error_samples > SAME_S * rate_hz or (
+                vague and abs(fitted.correlation) < UNLIKE
+            ):
                 confidence = min(confidence, UNSURE)
             return replace(fitted, confidence=confidence), score
     return None
