@@ -340,6 +340,11 @@ def _segment_elements(course: Course, segment: Segment, noises: bool) -> list[El
 _GAINS: Kept[tuple[Gain, ...]] = Kept(2_000)
 
 
+def forget_gains() -> None:
+    """Forget what was worked out of segments, as at the start of the program: for measuring."""
+    _GAINS.clear()
+
+
 def segment_gains(segment: Segment) -> tuple[tuple[Point, Gain], ...]:
     """From each point of an analog segment to the next, the first from the source's EMF. Kept by
     content: most of a rig stays as it was when a person turns something.

@@ -25,7 +25,7 @@ from numpy.typing import NDArray
 from diaulos.circuit.loading import Load, curves_db
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.rig.course import Course
-from diaulos.rig.elements import AT_1KHZ, GRID_HZ, Curve, Gain
+from diaulos.rig.elements import AT_1KHZ, GRID_HZ, Curve, Gain, forget_gains
 from diaulos.rig.excerpt import PLANNED_CHORDS, RATE_HZ, Array32, Excerpt, simulated_excerpt
 from diaulos.rig.kept import Kept
 from diaulos.rig.sources import USUAL_CREST_DB, PlayedSource
@@ -57,6 +57,7 @@ def forget() -> None:
     """Forget all that was played, as at the start of the program: for measuring."""
     for kept in (_FIGURES, _SOUNDS, _SHAPES):
         kept.clear()
+    forget_gains()
 
 
 @dataclass(frozen=True)
