@@ -449,3 +449,23 @@ def test_ports_in_use_come_first_and_free_ones_are_folded(opened: Desk, settled:
     shown = [panel.ports.item(row).text() for row in range(panel.ports.count())]
     assert shown[: len(words) - 1] == words[:-1]
     assert sum(one.endswith("free") for one in shown) == int(words[-1].split()[1])
+
+
+def test_what_is_under_the_pointer_has_its_menu(opened: Desk, settled: Settle) -> None:
+    """With the entries of the menu bar: one table, one wording, one state."""
+    seen = 0
+    for ident in ("instruments", "rig", "takes", "reamp"):
+        opened.show(ident)
+        settled(opened)
+        for widget, idents in opened.views[ident].menus():
+            assert widget.contextMenuPolicy() is Qt.ContextMenuPolicy.ActionsContextMenu
+            assert [one.text() for one in widget.actions()] == [
+                opened.window.action(name).text() for name in idents
+            ]
+            seen += 1
+        assert any(
+            action.isEnabled()
+            for widget, _ in opened.views[ident].menus()
+            for action in widget.actions()
+        ), ident
+    assert seen >= 6

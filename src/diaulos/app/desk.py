@@ -283,6 +283,9 @@ class Desk(QObject):
             # A click leaves the focus where it was: Space stays with playback.
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             self.window.guard_space(button)
+        for widget, idents in view.menus():
+            widget.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
+            widget.addActions([self.window.action(ident) for ident in idents])
         self.window.stack.addWidget(view)
         self.views[ident] = view
         return view

@@ -91,6 +91,10 @@ class View(QWidget):
         """The view is shown: the keyboard goes where work begins."""
         self.setFocus()
 
+    def menus(self) -> tuple[tuple[QWidget, tuple[str, ...]], ...]:
+        """What can be done with what is under the pointer: widgets with ids of actions."""
+        return ()
+
     def leave(self) -> None:
         """Another view is shown; playback pauses without being told here."""
 

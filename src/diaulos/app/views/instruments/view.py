@@ -239,6 +239,10 @@ class InstrumentsView(ToneWork):
         ]
         self._tell_strip(tuple(rows), reamp_rig(session).id if session.rigs else "")
 
+    def menus(self) -> tuple[tuple[QWidget, tuple[str, ...]], ...]:
+        """Of an instrument."""
+        return ((self.list, ("measure", "strum", "duplicate_instrument", "remove_instrument")),)
+
     def _page(self) -> QWidget | None:
         """The page that is shown."""
         area = self.pages.currentWidget()

@@ -229,6 +229,13 @@ class ReampView(ReampWork):
         told = self._plan is not None or not self._problem.isHidden()
         return told and self._waves is not None
 
+    def menus(self) -> tuple[tuple[QWidget, tuple[str, ...]], ...]:
+        """Of a take, and of a pass."""
+        return (
+            (self.take_list, ("reamp", "reference", "store_unloaded")),
+            (self.pass_list, ("hear_pass", "keep", "rename", "match", "export", "discard")),
+        )
+
     def choose_course(self, key: str) -> None:
         """A loop of the strip: its rig."""
         self.choose_rig(key)

@@ -391,6 +391,13 @@ class RigView(RigLayout):
 
     # --- keys ---
 
+    def menus(self) -> tuple[tuple[QWidget, tuple[str, ...]], ...]:
+        """Of a finding, and of the device in the drawing."""
+        return (
+            (self.findings, ("show_finding", "mend")),
+            (self.diagram, ("device", "ways", "play_rig", "remove_device")),
+        )
+
     def show_findings_page(self) -> None:
         self._page(0, self.findings.table)
 

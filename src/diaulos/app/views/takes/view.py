@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QTimer
 from PySide6.QtGui import QHideEvent
+from PySide6.QtWidgets import QWidget
 
 from diaulos.app.jobs import Job
 from diaulos.app.view import Ending, ViewContext
@@ -148,6 +149,17 @@ class TakesView(TakesTuning):
             "Stop and close",
             "Keep recording",
         )
+
+    def menus(self) -> tuple[tuple[QWidget, tuple[str, ...]], ...]:
+        """Of a take, and of one in the bin."""
+        return (
+            (
+                self.book.takes,
+                ("play_take", "keep_take", "rate_take", "rename_take", "note_take", "tag_take",
+                 "cut_take", "recall", "heard_gain", "discard_take"),
+            ),
+            (self.book.binned, ("restore_take",)),
+        )  # fmt: skip
 
     def close_down(self) -> None:
         """The session goes: a recording ends, what was written is kept."""
