@@ -469,3 +469,16 @@ def test_what_is_under_the_pointer_has_its_menu(opened: Desk, settled: Settle) -
             for action in widget.actions()
         ), ident
     assert seen >= 6
+
+
+def test_the_safety_notice_is_never_scrolled_away(opened: Desk, settled: Settle) -> None:
+    opened.show("reamp")
+    opened.window.resize(1024, 700)
+    settled(opened)
+    QApplication.processEvents()
+    notice = opened.views["reamp"]._notice
+    assert notice.isVisible()
+    assert not _scrolls(notice)
+    assert opened.window.height() == 700
+    corner = notice.mapTo(opened.window, QPoint(notice.width() - 1, notice.height() - 1))
+    assert opened.window.rect().contains(corner)

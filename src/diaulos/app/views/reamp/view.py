@@ -126,10 +126,12 @@ class ReampView(ReampWork):
         column.setSpacing(4)
         column.addWidget(scrolled(self._middle(), "Loop and tone"), 1)
         column.addWidget(self.tone.foot)
+        column.addWidget(self._notice)  # always in sight, whatever is scrolled
         upper.addWidget(middle)
         upper.addWidget(self._right())
         upper.setSizes([140, 660, 240])
-        upper.setStretchFactor(1, 1)
+        for index, share in enumerate((1, 3, 2)):
+            upper.setStretchFactor(index, share)
         lower = _column(self.wave, self.bar)
         whole = QSplitter(Qt.Orientation.Vertical)
         whole.setChildrenCollapsible(False)
@@ -152,7 +154,6 @@ class ReampView(ReampWork):
         column.addWidget(self.tone)
         column.addWidget(self._problem)
         column.addStretch(1)
-        column.addWidget(self._notice)
         return middle
 
     def _right(self) -> QWidget:
