@@ -173,3 +173,10 @@ def test_an_idle_one_is_told_and_its_remedy_works() -> None:
     assert plan.unclipped_dbfs is not None
     assert before.unclipped_dbfs is not None
     assert plan.unclipped_dbfs < before.unclipped_dbfs - 0.3
+
+
+def test_a_ratio_of_one_is_not_blamed_on_the_threshold() -> None:
+    rig = picked("guitar", threshold=-40.0, ratio=1.0)
+    (told,) = [one for one in run_checks(Context(RigGraph(rig))) if one.id == "compressor-idle"]
+    assert told.cause == "Its ratio is 1 : 1."
+    assert told.mend is None

@@ -503,6 +503,7 @@ def test_an_unknown_load_or_instrument_is_not_undone(tmp_path: Path) -> None:
     # Without a rig that reamps: as a usual amplifier's input would load.
     straight = undo_for(held, take, take.tracks[0], build("straight", "other"))
     assert straight.wanted.ohm == 1e6
+    assert straight.cost.endswith("for a usual 1 MΩ input")
     assert straight.correction.most_db > 3.0
     low = edits.set_track_load("t0001", "k01", 10e3)(held).takes[0]
     with pytest.raises(RefusedError, match="would be needed"):

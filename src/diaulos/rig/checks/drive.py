@@ -85,7 +85,7 @@ def less_drive(context: Context) -> Iterator[Finding]:
 @check(
     "compressor-idle",
     Severity.NOTE,
-    looks_for="a compressor whose threshold lies above the loudest playing",
+    looks_for="a compressor whose threshold lies above the loudest playing, or whose ratio is 1",
     why="it holds nothing back: level and dynamics are as without it",
 )
 def compressor_idle(context: Context) -> Iterator[Finding]:
@@ -107,20 +107,24 @@ def compressor_idle(context: Context) -> Iterator[Finding]:
             threshold = leg.device.setting("threshold")
             assert isinstance(threshold, Control)
             value = threshold.at_most(there - HOLDS_FROM_DB)
-            settled = min(there, value) < there
+            above = settings.threshold_dbu - there
+            cause = f"Its threshold lies {above:.1f} dB above the loudest playing."
+            remedy, mend = "Give it more level, or leave it out.", None
+            if settings.ratio == 1.0:
+                cause, remedy = "Its ratio is 1 : 1.", "Turn the ratio up, or leave it out."
+            elif value < there:
+                remedy = f"Set {threshold.name} to {value:g} {threshold.unit}, or leave it out."
+                mend = set_mend(context.graph.plug(at), "threshold", value)
             yield Finding(
                 "compressor-idle",
                 Severity.NOTE,
                 leg.device.name,
-                f"Its threshold lies {settings.threshold_dbu - there:.1f} dB above the loudest "
-                "playing.",
+                cause,
                 "It holds nothing back.",
-                f"Set {threshold.name} to {value:g} {threshold.unit} or lower, or leave it out."
-                if settled
-                else "Give it more level, or leave it out.",
+                remedy,
                 port=at,
                 track=plan.course.track,
-                mend=set_mend(context.graph.plug(at), "threshold", value) if settled else None,
+                mend=mend,
             )
 
 

@@ -56,9 +56,8 @@ def send_remarks(plan: ReampPlan) -> str:
     if send.assumed:
         text += " Calibration unknown: +12 dBu is assumed."
     if send.limited_db > 0.05:
-        text += (
-            f" Output limited: {number(send.limited_db)} dB below the guitar's level. {_more(plan)}"
-        )
+        short = number(send.limited_db)
+        text += f" Output limited: {short} dB below the instrument's level. {_more(plan)}"
     return text
 
 

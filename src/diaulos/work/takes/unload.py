@@ -37,6 +37,8 @@ class Undo:
     correction: Correction
     recorded: Load
     wanted: Load
+    usual: bool = False
+    """The wanted one is a usual amplifier's: the rig has none."""
 
     @property
     def words(self) -> str:
@@ -52,6 +54,7 @@ class Undo:
         return (
             f"up to {found.most_db:.1f} dB at {found.most_hz / 1000.0:.1f} kHz, "
             f"noise {sign}{abs(found.noise_db):.1f} dB"
+            + (f"; for a usual {show(self.wanted.ohm, RESISTANCE)} input" if self.usual else "")
         )
 
 
@@ -70,21 +73,22 @@ def undo_for(session: Session, take: Take, track: Track, rig: Rig) -> Undo:
         raise EditError(f"{take.name} has no instrument.", remedy="Import it with one.")
     instrument = session.instrument(take.instrument_id)
     recorded = Load(track.load_ohm, track.load_pf * 1e-12)
-    wanted = _amp_load(rig)
+    amp = _amp_load(rig)
+    wanted = amp or MODELED_INPUT
     cable = instrument.cable
     found = correction(
         instrument.circuit(), Load.together(cable, recorded), Load.together(cable, wanted)
     )
-    return Undo(found, recorded, wanted)
+    return Undo(found, recorded, wanted, usual=amp is None)
 
 
-def _amp_load(rig: Rig) -> Load:
-    """What the amplifier of a rig loads with; a usual amplifier's input where the rig has none on
-    its way out, or one that is fed with numbers."""
+def _amp_load(rig: Rig) -> Load | None:
+    """What the amplifier of a rig loads with, a model's jack where it is fed with numbers; None
+    where the rig has none on its way out."""
     try:
         port = amp_input(reamp_course(rig)).port
     except RigError:
-        return MODELED_INPUT
+        return None
     if port.signal_class in DIGITAL_CLASSES:
         return MODELED_INPUT
     return Load(port.impedance_ohm, port.capacitance_pf * 1e-12)
