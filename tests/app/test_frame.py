@@ -482,3 +482,44 @@ def test_the_safety_notice_is_never_scrolled_away(opened: Desk, settled: Settle)
     assert opened.window.height() == 700
     corner = notice.mapTo(opened.window, QPoint(notice.width() - 1, notice.height() - 1))
     assert opened.window.rect().contains(corner)
+
+
+def test_levels_say_what_they_are_planned_by(opened: Desk, settled: Settle) -> None:
+    """A rig that reamps goes by the newest DI; in Reamp another one may be chosen."""
+    opened.show("levels")
+    settled(opened)
+    page = opened.views["levels"].verdict
+    newest = next(t for t in reversed(opened.document.session.takes) if t.di is not None)
+    assert page.played.text() == f"Played: DI of {newest.name}, as Reamp sends it."
+    opened.document.apply(edits.choose_rig("rig04"))
+    settled(opened)
+    assert page.played.text().startswith("Played: ")
+    assert "as Reamp sends it" not in page.played.text()
+
+
+def test_the_words_of_a_range_are_seen(opened: Desk, settled: Settle) -> None:
+    """What grows takes what its line has left, whatever little it asks for."""
+    opened.show("takes")
+    settled(opened)
+    takes = opened.views["takes"]
+    takes.takes.choose(opened.document.session.takes[0].id)
+    settled(opened)
+    takes.player.range_words.setText("Range 0:01.0 to 0:03.0, 2.0 s")
+    QApplication.processEvents()
+    assert takes.player.range_words.isVisible()
+    assert takes.player.range_words.width() > 100
+
+
+def test_the_task_beside_the_instrument_in_hand_is_seen(opened: Desk, settled: Settle) -> None:
+    """ "Set trim, pad off": what the device is to be turned to is read before a take."""
+    opened.document.apply(edits.add_rig(build("modeler-usb", "more")))
+    opened.document.apply(edits.choose_instrument("baritone"))
+    opened.show("takes")
+    for width in (1024, 1280):
+        opened.window.resize(width, 800)
+        settled(opened)
+        QApplication.processEvents()
+        task = opened.views["takes"].hand.task
+        assert task.isVisible()
+        assert "trim" in task.text()
+        assert task.width() > 150, width

@@ -16,6 +16,7 @@ from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.rig.diagram import RigDiagram
 from diaulos.app.widgets.cables import LABELS, cable_pen
 from diaulos.app.widgets.course_strip import MOST_ROWS, CourseRow, CourseStrip
+from diaulos.app.widgets.labels import ElidedLabel
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS, paint_mark
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.working import Working
@@ -230,3 +231,18 @@ def test_the_row_of_work_follows_a_job_and_gives_the_keyboard_back(qtbot: QtBot)
 def test_sentences_get_real_minus_signs() -> None:
     assert typeset("about -8.6 dBFS; the target is -12.") == "about −8.6 dBFS; the target is −12."
     assert typeset("a mid-2000s R-5 box, 3-4 m") == "a mid-2000s R-5 box, 3-4 m"
+
+
+def test_a_cut_label_tells_the_whole_unless_it_has_a_tooltip_of_its_own(qtbot: QtBot) -> None:
+    label = ElidedLabel("Set trim \N{MINUS SIGN}4 dB, pad off on the floor modeler")
+    qtbot.addWidget(label)
+    label.resize(60, 20)
+    label.grab()
+    assert label.toolTip() == label.text()
+    label.resize(600, 20)
+    label.grab()
+    assert label.toolTip() == ""
+    label.setToolTip("Why")
+    label.resize(60, 20)
+    label.grab()
+    assert label.toolTip() == "Why"

@@ -10,14 +10,14 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
     QBoxLayout,
     QHBoxLayout,
+    QLabel,
     QPushButton,
-    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
 
 from diaulos.app.widgets.controls import choose, combo
-from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.labels import ElidedLabel, TextLabel, tip
 from diaulos.session import edits
 from diaulos.session.model import Session
 from diaulos.session.tone_stage import TrimTask, in_hand, trim_task
@@ -44,10 +44,9 @@ class InHand(QWidget):
             "instrument, so that all drive the tone alike."
         )
         self.box.activated.connect(self._on_choose)
-        self.task = TextLabel()
+        # In one line a long name is cut before it widens the window.
+        self.task: QLabel = TextLabel() if upright else ElidedLabel()
         self.task.setWordWrap(upright)
-        if not upright:  # a long name is cut before it widens the window
-            self.task.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.done = QPushButton("Done")
         self.done.setToolTip("It is set on the device. Takes remember that.")
         self.done.setAccessibleName("The trim is set")
@@ -72,8 +71,8 @@ class InHand(QWidget):
             whole.addLayout(second)
         else:
             whole.addLayout(second)
-            whole.addWidget(self.task)
-            whole.addStretch(1)
+            whole.addWidget(self.task, 1)
+            whole.addStretch(0)  # takes the room while there is no task
 
     def show_session(self, session: Session, writable: bool) -> None:
         """Show what is plugged in, without asking for anything."""
@@ -113,8 +112,10 @@ class InHand(QWidget):
         self.done.setEnabled(writable and task.state != "confirmed")
         self.undone.setEnabled(writable and task.state != "not set")
         self.task.setToolTip(
-            "The simulated studio turns it by itself; on a real device it is set by hand. "
-            "What is said here is stored with every take."
+            tip(
+                f"{self.task.text()}\nThe simulated studio turns it by itself; on a real device it "
+                "is set by hand. What is said here is stored with every take."
+            )
         )
 
     def _on_choose(self, _index: int) -> None:

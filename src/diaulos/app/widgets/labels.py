@@ -24,10 +24,12 @@ class TextLabel(QLabel):
 
 
 class ElidedLabel(QLabel):
-    """Plain text in one line, as much of it as there is room for; all of it in the tooltip."""
+    """Plain text in one line, as much of it as there is room for; all of it in the tooltip, where
+    nobody set another."""
 
     def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self._told = ""
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.setText(text)
@@ -39,7 +41,10 @@ class ElidedLabel(QLabel):
         painter = QPainter(self)
         room = self.contentsRect()
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, room.width())
-        self.setToolTip("" if text == self.text() else tip(self.text()))
+        whole = "" if text == self.text() else tip(self.text())
+        if self.toolTip() == self._told and whole != self._told:
+            self._told = whole
+            self.setToolTip(whole)
         self.style().drawItemText(
             painter, room, int(self.alignment()), self.palette(), self.isEnabled(), text,
             self.foregroundRole(),

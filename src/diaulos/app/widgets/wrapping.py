@@ -39,6 +39,11 @@ class WrappingRow(QLayout):
         policy = QSizePolicy.Policy
         self.addItem(QSpacerItem(0, 0, policy.Expanding, policy.Minimum))
 
+    def add_growing(self, widget: QWidget) -> None:
+        """What takes the room that its line has left, and can do with little."""
+        self.addWidget(widget)
+        self._growing.append(widget)
+
     def add_pair(self, words: str, *widgets: QWidget, grow: bool = False) -> None:
         """A label and what it names, never parted. One that may grow takes what its line has
         left, and is asked for as little as it can do with."""

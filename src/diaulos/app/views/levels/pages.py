@@ -69,6 +69,8 @@ class VerdictPanel(QWidget):
         self.asked.hide()
         self.window_ = LevelWindow()
         self.window_.setAccessibleName("Level of the track")
+        self.played = _wrapped("muted")
+        self.played.setAccessibleName("What the levels are planned by")
         self.clips, self.noise, self.change = _wrapped(), _wrapped(), _wrapped()
         self.second = _wrapped("muted")
         self.set_button = QPushButton("Apply (G)")
@@ -85,6 +87,7 @@ class VerdictPanel(QWidget):
         head.addWidget(self.target)
         column.addLayout(head)
         column.addWidget(self.window_)
+        column.addWidget(self.played)
         moments = QHBoxLayout()
         moments.addWidget(self.loud)
         moments.addStretch(1)
@@ -117,6 +120,7 @@ class VerdictPanel(QWidget):
         if said is None or chosen is None or chosen.diagram is None:
             self.figure.setText("\N{EN DASH}")
             self.window_.set_figures(None)
+            self.played.setText("")
             problem = typeset(str(chosen.problem)) if chosen and chosen.problem else ""
             for label in (self.clips, self.noise):
                 label.setText("\N{EN DASH}")
@@ -126,6 +130,7 @@ class VerdictPanel(QWidget):
             self.second_button.setEnabled(False)
             return
         self._show_asked(report)
+        self.played.setText(f"Played: {chosen.diagram.playing}.")
         track = chosen.diagram.track
         self.figure.setText(said.figure)
         self.figure.setToolTip(

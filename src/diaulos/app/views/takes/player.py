@@ -100,8 +100,7 @@ class TakePlayer(QWidget):
         for widget in (self.track, self.play, self.loop, self.mix_button):
             row.addWidget(widget)
         self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        row.addWidget(self.range_words)
-        row.add_stretch()
+        row.add_growing(self.range_words)
         self.level_words.setProperty("role", "figure")
         self.level_words.setFixedWidth(58)
         row.add_pair("Level", self.level, self.level_words)

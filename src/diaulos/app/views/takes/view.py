@@ -249,7 +249,8 @@ class TakesView(TakesTuning):
         if not self.under_way:
             message = (
                 "Nothing is armed: no planned track of this rig starts at an instrument. "
-                "Choose another rig above, or plan what is plugged in: Ctrl+2, then T."
+                "Choose another rig above, or choose this one in Rig (Ctrl+2) and plan its "
+                "tracks (T)."
             )
             self.board.show_rows(ready.rows, message)
         missing = [one for one in ready.lines if not one.holds]
