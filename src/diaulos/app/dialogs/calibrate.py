@@ -247,7 +247,7 @@ def _words(found: InputCalibration | OutputCalibration | None) -> str:
             f"Linear to ±{found.linearity.worst_db:.2f} dB over {abs(span):g} dB of level."
         )
     if found.at_1khz_db is not None:
-        words.append(f"At 1 kHz {found.at_1khz_db:+.2f} dB re {TONE_HZ:g} Hz.")
+        words.append(f"At 1 kHz {number(found.at_1khz_db, 2, sign=True)} dB re {TONE_HZ:g} Hz.")
     return " ".join(words)
 
 

@@ -162,7 +162,7 @@ class VerdictPanel(QWidget):
             self.second.setText(
                 typeset(
                     f"Second best: {', '.join(other)}; peak {second.peak_dbfs:.1f} dBFS, noise "
-                    f"{second.noise_db - solution.best.noise_db:+.1f} dB."
+                    f"{number(second.noise_db - solution.best.noise_db, sign=True)} dB."
                 )
             )
         frees = [one.words for one in solved.freeings] if solved is not None else []

@@ -25,7 +25,7 @@ RIGHT_AXIS = 42
 CEILING_GAP = 17
 
 
-TOP, FOOT = 6, 78
+TOP, FOOT = 6, 92
 """Room above the drawing; below it for the names, five lines at most."""
 
 

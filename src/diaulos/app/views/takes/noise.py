@@ -120,7 +120,7 @@ class NoisePanel(QWidget):
             names = {row.track: row.name for row in attempt.rows}
             for track, change in changes_since(first, attempt).items():
                 parts = [
-                    f"{word} {value:+.1f} dB"
+                    f"{word} {number(value, sign=True)} dB"
                     for word, value in (
                         ("hum", change.hum_db), ("bus", change.bus_db), ("hiss", change.hiss_db),
                     )

@@ -75,7 +75,7 @@ class TunerFace(QWidget):
         self._tuned, self._fresh, self._words, self._asked = now
         told = asked or words
         if reading is not None:
-            told = f"{reading.note}, {reading.cents:+.1f} cents, {told}"
+            told = f"{reading.note}, {number(reading.cents, sign=True)} cents, {told}"
         self.setAccessibleDescription(told)
         self.update()
 
