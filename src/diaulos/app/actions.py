@@ -24,6 +24,8 @@ class ActionSpec:
     view: str = ""
     show: str = ""
     """The view that it shows."""
+    also: str = ""
+    """Another key: the same one without Shift on many keyboards."""
 
 
 ACTIONS: tuple[ActionSpec, ...] = (
@@ -56,6 +58,10 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("restore", "Restore &last discarded", "Edit", "Ctrl+Shift+Del", "restore", "write"),
     ActionSpec("empty_bin", "Empty &bin\N{HORIZONTAL ELLIPSIS}", "Edit", "", "empty_bin", "write"),
     ActionSpec("night", "&Night look", "View", "Ctrl+Shift+N", "toggle_look", ""),
+    ActionSpec("larger", "&Larger text", "View", "Ctrl++", "larger_text", "", True,
+               also="Ctrl+="),
+    ActionSpec("smaller", "&Smaller text", "View", "Ctrl+-", "smaller_text", ""),
+    ActionSpec("usual", "&Usual text", "View", "Ctrl+0", "usual_text", ""),
     ActionSpec("copy_image", "Copy plot as &image", "View", "Ctrl+Shift+C", "copy_image", "open",
                True),
     ActionSpec("copy_csv", "Copy plot as &CSV", "View", "Ctrl+Alt+C", "copy_csv", "open"),
@@ -98,9 +104,9 @@ ACTIONS: tuple[ActionSpec, ...] = (
                "idle", view="rig"),
     ActionSpec("play_rig", "Play the ri&g\N{HORIZONTAL ELLIPSIS}", "Rig", "R", "play_rig", "idle",
                view="rig"),
-    ActionSpec("zoom_in", "Zoom &in", "Rig", "Ctrl++", "zoom_in", "open", True, "rig"),
-    ActionSpec("zoom_out", "Zoom &out", "Rig", "Ctrl+-", "zoom_out", "open", view="rig"),
-    ActionSpec("zoom_fit", "Zoom to fi&t", "Rig", "Ctrl+0", "zoom_fit", "open", view="rig"),
+    ActionSpec("zoom_in", "Zoom &in", "Rig", "+", "zoom_in", "open", True, "rig", also="="),
+    ActionSpec("zoom_out", "Zoom &out", "Rig", "-", "zoom_out", "open", view="rig"),
+    ActionSpec("zoom_fit", "Zoom to fi&t", "Rig", "0", "zoom_fit", "open", view="rig"),
     ActionSpec("set_gains", "&Set what the verdict says", "Levels", "G", "set_gains", "write",
                view="levels"),
     ActionSpec("set_all", "Set &all courses", "Levels", "Shift+G", "set_all", "idle",

@@ -26,7 +26,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QMainWindow,
     QMenu,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -38,8 +37,10 @@ from diaulos.app.preferences import Preferences
 from diaulos.app.view_table import VIEWS, ViewRow
 from diaulos.app.widgets.course_strip import CourseStrip
 from diaulos.app.widgets.labels import ElidedLabel, RichLabel, TextLabel
+from diaulos.app.widgets.painted import rescale_all
 from diaulos.app.widgets.rail import Rail
 from diaulos.app.widgets.welcome import Welcome
+from diaulos.app.widgets.wrapping import PageArea, Pages
 
 HELP = ("show_keys", "show_safety", "show_glossary", "show_about")
 """What can be read whether a session is open or not."""
@@ -63,7 +64,7 @@ class MainWindow(QMainWindow):
         self.strip = CourseStrip()
         self.rail = Rail([(row.ident, row.title, row.key) for row in views])
         self.rail.chosen.connect(self._show)
-        self.stack = QStackedWidget()
+        self.stack = Pages()
         self._empty = RichLabel()
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._empty.setWordWrap(True)
@@ -83,7 +84,8 @@ class MainWindow(QMainWindow):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(self.strip)
-        column.addWidget(self.stack, 1)
+        self.area = PageArea(self.stack, "View")
+        column.addWidget(self.area, 1)
         row.addWidget(beside, 1)
         self.setCentralWidget(body)
         self._status = ElidedLabel("")
@@ -116,7 +118,7 @@ class MainWindow(QMainWindow):
                 menu.addSeparator()
             action = QAction(spec.title, self)
             if spec.key:
-                action.setShortcut(QKeySequence(spec.key))
+                action.setShortcuts([QKeySequence(key) for key in (spec.key, spec.also) if key])
             action.triggered.connect(lambda _=False, which=spec: self._call(which))
             menu.addAction(action)
             self._actions[spec.ident] = action
@@ -132,6 +134,9 @@ class MainWindow(QMainWindow):
         own: Callable[[], Any] | None = {
             "close": self.close,
             "toggle_look": self.toggle_look,
+            "larger_text": lambda: self.zoom_text(1),
+            "smaller_text": lambda: self.zoom_text(-1),
+            "usual_text": lambda: self.zoom_text(0),
             "show_keys": self.show_keys,
             "show_glossary": self.show_glossary,
             "show_safety": self.show_safety,
@@ -223,11 +228,23 @@ class MainWindow(QMainWindow):
 
     def toggle_look(self) -> None:
         """Day or night."""
+        look = theme.DAY if theme.current() is theme.NIGHT else theme.NIGHT
+        self.dress(look, theme.zoom())
+
+    def zoom_text(self, step: int) -> None:
+        """Text one step larger (+1), smaller (-1), or as designed (0)."""
+        self.dress(theme.current(), theme.next_zoom(step))
+        self.say(f"Text at {theme.zoom():.0%}.")
+
+    def dress(self, look: theme.Look, zoom: float) -> None:
+        """This look, and text of this size; both are remembered."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
-        look = theme.DAY if theme.current() is theme.NIGHT else theme.NIGHT
-        theme.apply(app, look)
-        self.preferences.look = look.name
+        grown = zoom != theme.zoom()
+        theme.apply(app, look, zoom)
+        self.preferences.look, self.preferences.zoom = look.name, zoom
+        if grown:
+            rescale_all()
         for widget in self.findChildren(QWidget):
             widget.update()
 

@@ -30,6 +30,19 @@ class Preferences:
         self._settings.setValue("look", name)
 
     @property
+    def zoom(self) -> float:
+        """How large text is, 1 as designed."""
+        try:
+            value = float(self._text("zoom", "1"))
+        except ValueError:
+            return 1.0
+        return value if 0.5 <= value <= 3.0 else 1.0
+
+    @zoom.setter
+    def zoom(self, value: float) -> None:
+        self._settings.setValue("zoom", f"{value:g}")
+
+    @property
     def view(self) -> str:
         """The view that was on screen last, or ""."""
         return self._text("view")

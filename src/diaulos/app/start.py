@@ -99,7 +99,7 @@ def _run(path: Path | None, demo: bool) -> int:
     app.setDesktopFileName("diaulos")
     theme.load_fonts()
     preferences = Preferences()
-    theme.apply(app, theme.LOOKS[preferences.look])
+    theme.apply(app, theme.LOOKS[preferences.look], preferences.zoom)
     window = MainWindow(preferences)
     starter = Starter(window, path, demo)
     endings = Endings(app, window.end_unasked)

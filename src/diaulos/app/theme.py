@@ -5,6 +5,7 @@ All colours reach 4.5:1 on their paper (tests/app/test_theme.py). No widget name
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from string import Template
@@ -81,7 +82,12 @@ NIGHT = Look(
 )
 LOOKS = {look.name: look for look in (DAY, NIGHT)}
 
+ZOOMS = (0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0)
+"""Sizes of text; at 1 nothing is under 9 points."""
+
 _current = DAY
+_zoom = 1.0
+_LENGTH = re.compile(r"(\d+)(pt|px)")
 
 _SHEET = Template("""
 QToolTip { background: $raised; color: $ink; border: 1px solid $line; padding: 4px; }
@@ -147,6 +153,9 @@ QHeaderView::section { background: $paper; color: $muted; border: none;
 QTableView::item:selected { background: $paper; color: $ink; }
 QSplitter::handle { background: $line; }
 QLabel[role="title"] { font-weight: bold; font-size: 11pt; }
+QLabel[role="small"] { font-size: 9pt; }
+QLabel[role="small-bold"] { font-size: 9pt; font-weight: bold; }
+QTableView[dense="true"] { font-size: 9pt; }
 QLabel[role="muted"] { color: $muted; }
 QLabel[role="problem"] { color: $danger_text; font-weight: bold; }
 QLabel[role="headline"] { font-size: 15pt; font-weight: bold; }
@@ -177,10 +186,42 @@ def current() -> Look:
     return _current
 
 
-def apply(app: QApplication, look: Look) -> None:
-    """Put a look on the whole application."""
-    global _current  # the application has one look, as it has one style sheet
+def zoom() -> float:
+    """How large text is, 1 as designed."""
+    return _zoom
+
+
+def px(size: float) -> int:
+    """A length at zoom 1, in pixels as they are now."""
+    return round(size * _zoom)
+
+
+def next_zoom(step: int) -> float:
+    """The size of text that is one step larger (+1), smaller (-1), or 1 (0)."""
+    if not step:
+        return 1.0
+    here = min(range(len(ZOOMS)), key=lambda index: abs(ZOOMS[index] - _zoom))
+    return ZOOMS[min(len(ZOOMS) - 1, max(0, here + step))]
+
+
+def _scaled(sheet: str) -> str:
+    """A style sheet with its lengths as they are now; hairlines stay hairlines."""
+
+    def length(found: re.Match[str]) -> str:
+        number, unit = int(found[1]), found[2]
+        if unit == "pt":
+            return f"{number * _zoom:g}pt"
+        return f"{number if number <= 2 else px(number)}px"
+
+    return _LENGTH.sub(length, sheet)
+
+
+def apply(app: QApplication, look: Look, zoom: float | None = None) -> None:
+    """Put a look on the whole application, with text of a size (as it is, when None)."""
+    global _current, _zoom  # the application has one look, as it has one style sheet
     _current = look
+    if zoom is not None:
+        _zoom = zoom
     if app.style().objectName() != "fusion":
         app.setStyle("Fusion")  # takes its colours from the palette, on every desktop alike
     palette = QPalette()
@@ -210,23 +251,35 @@ def apply(app: QApplication, look: Look) -> None:
     ):
         palette.setColor(QPalette.ColorGroup.Disabled, role, look.colour("muted"))
     app.setPalette(palette)
-    app.setFont(QFont(FAMILY, 10))
+    font = QFont(FAMILY)
+    font.setPointSizeF(10.0 * _zoom)
+    app.setFont(font)
     values = {name: getattr(look, name) for name in look.__dataclass_fields__}
     icons = {name: (ICONS / f"{name}-{look.name}.svg").as_posix() for name in ("tick", "arrow")}
-    app.setStyleSheet(_SHEET.substitute(values, danger_text=look.danger, **icons))
+    app.setStyleSheet(
+        Template(_scaled(_SHEET.template)).substitute(values, danger_text=look.danger, **icons)
+    )
     for widget in app.topLevelWidgets():
         widget.update()
 
 
 def figure_font(points: int, *, bold: bool = False) -> QFont:
-    """The face of figures: its digits are all equally wide, so that they do not jump."""
+    """The face of figures in a drawing: its digits are all equally wide, so that they do not
+    jump. The painter enlarges it with the rest."""
     font = QFont(FAMILY, points)
     font.setBold(bold)
     return font
 
 
 def text_font(points: int, *, bold: bool = False) -> QFont:
-    """The text face."""
+    """The text face in a drawing."""
     font = QFont(FAMILY, points)
     font.setBold(bold)
+    return font
+
+
+def bold_font() -> QFont:
+    """Bold, of the size that what carries it has anyway."""
+    font = QFont()
+    font.setBold(True)
     return font

@@ -18,6 +18,7 @@ from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import least_height, least_width
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import DiaulosError
 from diaulos.figures import number, typeset
@@ -69,7 +70,7 @@ class CalibrateDialog(QDialog):
         self._files, self._audio = files, audio
         self._path: Path | None = None
         self.setWindowTitle("Calibrate")
-        self.setMinimumWidth(620)
+        least_width(self, 620)
         self._session, self._jobs = session, jobs
         self.found: InputCalibration | OutputCalibration | None = None
         rig = session.rig()
@@ -113,7 +114,7 @@ class CalibrateDialog(QDialog):
             0,
             {1: 120, 2: 120, 3: 100},
         )
-        self.table.setMinimumHeight(190)
+        least_height(self.table, 190)
         form.addRow(self.table)
         self.words = TextLabel()
         self.words.setWordWrap(True)

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.painted import least_width
 from diaulos.session.instrument import FAMILY_WORDS
 from diaulos.session.model import SAMPLE_RATES_HZ
 from diaulos.work.rigs.building import INPUTS, TONES, Start, start_of
@@ -38,7 +39,7 @@ class NewSessionDialog(QDialog):
         self.name.textChanged.connect(self._check)
         self.folder = QLineEdit(str(folder))
         self.folder.setAccessibleName("Folder")
-        self.folder.setMinimumWidth(320)
+        least_width(self.folder, 320)
         self.folder.textChanged.connect(self._check)
         browse = QPushButton("Browse\N{HORIZONTAL ELLIPSIS}")
         browse.clicked.connect(self._browse)

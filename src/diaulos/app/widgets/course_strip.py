@@ -9,7 +9,6 @@ from PySide6.QtGui import (
     QFocusEvent,
     QKeyEvent,
     QMouseEvent,
-    QPainter,
     QPaintEvent,
     QPen,
     QWheelEvent,
@@ -18,6 +17,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
 from diaulos.app.widgets.marks import paint_mark
+from diaulos.app.widgets.painted import Painted, scaled_size
 from diaulos.figures import TAP_WORDS
 
 ROW = 22
@@ -37,7 +37,7 @@ class CourseRow:
     serious: bool = False
 
 
-class CourseStrip(QWidget):
+class CourseStrip(Painted):
     """Rows to choose from, by mouse or by the arrow keys."""
 
     chosen = Signal(str)
@@ -75,10 +75,10 @@ class CourseStrip(QWidget):
         return self._rows[self._top : self._top + MOST_ROWS]
 
     def sizeHint(self) -> QSize:
-        return QSize(600, ROW * MOST_ROWS + 4)
+        return scaled_size(600, ROW * MOST_ROWS + 4)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(300, ROW * MOST_ROWS + 4)
+        return scaled_size(300, ROW * MOST_ROWS + 4)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         step = -1 if event.angleDelta().y() > 0 else 1
@@ -86,7 +86,7 @@ class CourseStrip(QWidget):
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        index = int(event.position().y() // ROW) + self._top
+        index = int(self.at(event.position()).y() // ROW) + self._top
         if 0 <= index < len(self._rows):
             self.chosen.emit(self._rows[index].key)
 
@@ -110,11 +110,16 @@ class CourseStrip(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look = theme.current()
-        painter = QPainter(self)
+        painter = self.canvas()
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        # Figures are told whole; names and words share what is left.
+        painter.setFont(theme.figure_font(10))
+        wide = (painter.fontMetrics().horizontalAdvance(row.peak) for row in self._rows)
+        figures = max(wide, default=0) + 4.0
+        ends = max(self.wide * 0.59, 0.25 * self.wide + figures)
         for index, row in enumerate(self.shown):
-            box = QRectF(0, index * ROW, self.width(), ROW)
+            box = QRectF(0, index * ROW, self.wide, ROW)
             here = row.key == self._current
             if here:
                 painter.fillRect(box, look.colour("raised"))
@@ -122,24 +127,24 @@ class CourseStrip(QWidget):
             paint_mark(painter, QRectF(14, box.top() + 3, 16, 16), row.tap, look)
             painter.setFont(theme.text_font(10, bold=here))
             painter.setPen(look.colour("ink"))
-            name = QRectF(40, box.top(), self.width() * 0.34, ROW)
+            name = QRectF(40, box.top(), ends - figures - 50, ROW)
             fit = painter.fontMetrics()
             elided = Qt.TextElideMode.ElideRight
             painter.drawText(name, left, fit.elidedText(row.name, elided, int(name.width())))
             painter.setFont(theme.figure_font(10))
-            figure = QRectF(self.width() * 0.38, box.top(), self.width() * 0.21, ROW)
+            figure = QRectF(ends - figures, box.top(), figures, ROW)
             painter.drawText(figure, right, row.peak)
             painter.setFont(theme.text_font(10))
             painter.setPen(look.colour("danger" if row.serious else "muted"))
-            area = QRectF(self.width() * 0.62, box.top(), self.width() * 0.38 - 12, ROW)
+            area = QRectF(ends + 14, box.top(), self.wide - ends - 26, ROW)
             words = painter.fontMetrics().elidedText(row.finding, elided, int(area.width()))
             painter.drawText(area, right, words)
         if len(self._rows) > MOST_ROWS:
-            part = self.height() / len(self._rows)
-            bar = QRectF(self.width() - 5, self._top * part, 4, MOST_ROWS * part)
+            part = self.high / len(self._rows)
+            bar = QRectF(self.wide - 5, self._top * part, 4, MOST_ROWS * part)
             painter.fillRect(bar, look.colour("muted"))
         painter.setPen(QPen(look.colour("line"), 1))
-        painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
+        painter.drawLine(self.edge.bottomLeft(), self.edge.bottomRight())
         if self.hasFocus():
             painter.setPen(QPen(look.colour("di"), 2))
-            painter.drawRect(self.rect().adjusted(1, 1, -1, -2))
+            painter.drawRect(self.box.adjusted(1, 1, -1, -2))

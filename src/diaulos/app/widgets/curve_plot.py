@@ -21,6 +21,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
+from diaulos.app.widgets.painted import scaled_size
 from diaulos.app.widgets.plot import Plot
 from diaulos.figures import number
 from diaulos.tables import csv_text
@@ -107,16 +108,16 @@ class CurvePlot(Plot):
         return text + (f", resonance {curve.mark_hz:.0f} Hz" if curve.mark_hz else "")
 
     def sizeHint(self) -> QSize:
-        return QSize(560, 260)
+        return scaled_size(560, 260)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(300, 170)
+        return scaled_size(300, 170)
 
     # --- geometry ---
 
     def _plot(self) -> QRectF:
         return QRectF(
-            LEFT, TOP, max(40, self.width() - LEFT - RIGHT), max(40, self.height() - TOP - BOTTOM)
+            LEFT, TOP, max(40, self.wide - LEFT - RIGHT), max(40, self.high - TOP - BOTTOM)
         )
 
     def _x(self, hz: float | Real) -> float | Real:
@@ -139,7 +140,7 @@ class CurvePlot(Plot):
     # --- cursor and copies ---
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        self._cursor_hz = self._hz_at(event.position().x())
+        self._cursor_hz = self._hz_at(self.at(event.position()).x())
         self.update()
 
     def leaveEvent(self, event: object) -> None:
@@ -169,12 +170,13 @@ class CurvePlot(Plot):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look = theme.current()
-        painter = QPainter(self)
+        painter = self.canvas()
         plot = self._plot()
         painter.fillRect(plot, look.colour("raised"))
         painter.setPen(QPen(look.colour("line"), 1))
         painter.drawRect(plot)
         if not self._curves:
+            painter.setFont(theme.text_font(10))
             painter.setPen(look.colour("muted"))
             flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
             painter.drawText(plot, flags, self._empty)
@@ -284,7 +286,7 @@ class CurvePlot(Plot):
         levels = "  ".join(f"{number(db)}" for _, db in self.read(self._cursor_hz))
         text = f"{self._cursor_hz:.0f} Hz: {levels} dB"
         painter.drawText(
-            QRectF(plot.left() + 60, 2, self.width() - plot.left() - 64, 18),
+            QRectF(plot.left() + 60, 2, self.wide - plot.left() - 64, 18),
             Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
             text,
         )

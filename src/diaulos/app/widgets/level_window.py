@@ -14,9 +14,11 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
+from diaulos.app.widgets.painted import Painted, scaled_size
 from diaulos.figures import level, number
 
 LOWEST_SPAN_DB = 30.0
+CLIPS_W = 44.0
 
 
 @dataclass(frozen=True)
@@ -53,7 +55,7 @@ class LevelFigures:
         return text + f", headroom {number(headroom)} dB"
 
 
-class LevelWindow(QWidget):
+class LevelWindow(Painted):
     """A level window as a widget."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -74,14 +76,14 @@ class LevelWindow(QWidget):
         return self._figures
 
     def sizeHint(self) -> QSize:
-        return QSize(140, 46)
+        return scaled_size(140, 46)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(110, 46)
+        return scaled_size(110, 46)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        paint_level_window(painter, QRectF(self.rect()), self._figures, self._token)
+        painter = self.canvas()
+        paint_level_window(painter, self.box, self._figures, self._token)
 
 
 def paint_level_window(
@@ -129,18 +131,27 @@ def paint_level_window(
     painter.setPen(look.colour("muted"))
     if not clips and taken + painter.fontMetrics().horizontalAdvance("peak") <= rect.width():
         painter.drawText(above.adjusted(taken, 1, 0, 0), left, "peak")
-    _paint_foot(painter, rect, bar, figures, clips)
+    _paint_foot(painter, rect, bar, figures, clips, beside=taken + CLIPS_W <= rect.width())
     painter.restore()
 
 
 def _paint_foot(
-    painter: QPainter, rect: QRectF, bar: QRectF, figures: LevelFigures, clips: bool
+    painter: QPainter,
+    rect: QRectF,
+    bar: QRectF,
+    figures: LevelFigures,
+    clips: bool,
+    *,
+    beside: bool,
 ) -> None:
+    """Floor and headroom; what clips says so beside its figure, below it where that is narrow."""
     look = theme.current()
     foot = QRectF(rect.left(), bar.bottom() + 1, rect.width(), 15)
     painter.setFont(theme.figure_font(9))
     if clips:
-        word = QRectF(rect.right() - 44, rect.top() + 1, 44, 15)
+        word = QRectF(rect.right() - CLIPS_W, rect.top() + 1, CLIPS_W, 15)
+        if not beside:
+            word = QRectF(foot.left(), foot.top(), CLIPS_W, 15)
         painter.fillRect(word, look.colour("danger"))
         painter.setPen(look.colour("danger_ink"))
         painter.drawText(word, Qt.AlignmentFlag.AlignCenter, "CLIPS")
@@ -151,5 +162,7 @@ def _paint_foot(
     room = "no limit" if headroom is None else f"{number(headroom)} dB left"
     painter.drawText(foot, right, room)
     floor = "" if figures.floor <= -199.0 else number(figures.floor, 0)
+    if clips and not beside:
+        return
     if painter.fontMetrics().horizontalAdvance(f"{floor}  {room}") <= foot.width():
         painter.drawText(foot, left, floor)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QWidget
+
+from diaulos.app.widgets.painted import Painted
 
 
-class Plot(QWidget):
+class Plot(Painted):
     """A plot that can be copied."""
 
     def as_csv(self) -> str:

@@ -11,6 +11,7 @@ from PySide6.QtGui import QFocusEvent
 from PySide6.QtWidgets import QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import least_width
 from diaulos.errors import InputError
 from diaulos.quantities import Quantity, example, parse, show
 
@@ -45,7 +46,7 @@ class QuantityField(QWidget):
         column.setSpacing(0)
         self.line = _Line()
         self.line.setAccessibleName(name)
-        self.line.setMinimumWidth(44)
+        least_width(self.line, 44)
         self.line.setProperty("field", "true")
         self.line.setPlaceholderText(none_text if optional else example(quantity))
         self.line.setToolTip(f"For example {example(quantity)}.")

@@ -5,6 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
 
+from diaulos.app.widgets.painted import fix_width
+
 
 class Rail(QWidget):
     """One button per view."""
@@ -16,7 +18,7 @@ class Rail(QWidget):
         super().__init__(parent)
         self.setObjectName("rail")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(96)
+        fix_width(self, 96)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 8, 0, 8)
         column.setSpacing(2)
@@ -26,7 +28,7 @@ class Rail(QWidget):
             button = QToolButton()
             button.setText(title)
             button.setCheckable(True)
-            button.setFixedWidth(95)
+            fix_width(button, 95)
             button.setAccessibleName(f"{title} view")
             button.setToolTip(f"{title} ({shortcut})")
             button.clicked.connect(lambda _=False, key=ident: self.chosen.emit(key))

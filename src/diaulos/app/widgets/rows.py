@@ -9,6 +9,7 @@ from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from diaulos.app import theme
+from diaulos.app.widgets.painted import scaled_size
 
 Index = QModelIndex | QPersistentModelIndex
 ITEM = Qt.ItemDataRole.UserRole
@@ -66,7 +67,7 @@ class RowDelegate(QStyledItemDelegate):
     height = 64
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
-        return QSize(200, self.height)
+        return scaled_size(200, self.height)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         look = theme.current()
@@ -82,7 +83,10 @@ class RowDelegate(QStyledItemDelegate):
             painter.setPen(QPen(look.colour("di"), 1))
             painter.drawRect(rect.adjusted(1, 1, -2, -2))
         painter.setClipRect(rect)
-        self.paint_item(painter, rect.adjusted(12, 5, -6, -4), index.data(ITEM), index)
+        painter.translate(rect.topLeft())
+        painter.scale(theme.zoom(), theme.zoom())
+        own = QRectF(0.0, 0.0, rect.width() / theme.zoom(), rect.height() / theme.zoom())
+        self.paint_item(painter, own.adjusted(12, 5, -6, -4), index.data(ITEM), index)
         painter.restore()
 
     def paint_item(self, painter: QPainter, rect: QRectF, item: Any, index: Index) -> None:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTab
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
+from diaulos.app.widgets.painted import row_height
 from diaulos.tables import csv_text
 
 KEY = Qt.ItemDataRole.UserRole
@@ -53,7 +54,7 @@ class Table(QTableWidget):
         self.setAccessibleName(name)
         self.setHorizontalHeaderLabels(list(columns))
         self.verticalHeader().hide()
-        self.verticalHeader().setDefaultSectionSize(24)
+        row_height(self.verticalHeader(), 24)
         self.setShowGrid(False)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -91,11 +92,10 @@ class Table(QTableWidget):
                     flags |= Qt.ItemFlag.ItemIsEditable
                 item.setFlags(flags)
                 if cell.figure:
-                    item.setFont(theme.figure_font(9))
                     right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
                     item.setTextAlignment(right)
                 elif cell.bold:
-                    item.setFont(theme.text_font(10, bold=True))
+                    item.setFont(theme.bold_font())
                 if cell.token:
                     item.setForeground(look.colour(cell.token))
                 self.setItem(index, column, item)

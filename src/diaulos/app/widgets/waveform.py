@@ -25,6 +25,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
+from diaulos.app.widgets.painted import scaled_size
 from diaulos.app.widgets.plot import Plot
 from diaulos.figures import number
 from diaulos.signal.overview import BASE, Overview
@@ -121,10 +122,10 @@ class Waveform(Plot):
         return self._position
 
     def sizeHint(self) -> QSize:
-        return QSize(600, 130)
+        return scaled_size(600, 130)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(300, 70)
+        return scaled_size(300, 70)
 
     # --- moving about ---
 
@@ -168,14 +169,14 @@ class Waveform(Plot):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         factor = 0.8 if event.angleDelta().y() > 0 else 1.25
-        self.zoom(factor, self._frame_at(event.position().x()))
+        self.zoom(factor, self._frame_at(self.at(event.position()).x()))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if self._frames:
-            self.sought.emit(int(self._frame_at(event.position().x())))
+            self.sought.emit(int(self._frame_at(self.at(event.position()).x())))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        self._cursor = self._frame_at(event.position().x())
+        self._cursor = self._frame_at(self.at(event.position()).x())
         self.update()
 
     def leaveEvent(self, event: object) -> None:
@@ -183,7 +184,7 @@ class Waveform(Plot):
         self.update()
 
     def _plot(self) -> QRectF:
-        return QRectF(LEFT, TOP, max(10, self.width() - LEFT - RIGHT), self.height() - TOP - BOTTOM)
+        return QRectF(LEFT, TOP, max(10, self.wide - LEFT - RIGHT), self.high - TOP - BOTTOM)
 
     def _frame_at(self, x: float) -> float:
         plot = self._plot()
@@ -216,12 +217,13 @@ class Waveform(Plot):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look = theme.current()
-        painter = QPainter(self)
+        painter = self.canvas()
         plot = self._plot()
         painter.fillRect(plot, look.colour("raised"))
         painter.setPen(QPen(look.colour("line"), 1))
         painter.drawRect(plot)
         if not self._traces:
+            painter.setFont(theme.text_font(10))
             painter.setPen(look.colour("muted"))
             painter.drawText(plot, Qt.AlignmentFlag.AlignCenter, self._empty)
             return
@@ -289,7 +291,7 @@ class Waveform(Plot):
             painter.setPen(QPen(look.colour("line"), 1))
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
             painter.setPen(look.colour("muted"))
-            left = min(x - 40, self.width() - 62)
+            left = min(x - 40, self.wide - 62)
             box = QRectF(left, plot.bottom() + 2, 80 if left == x - 40 else 62, 16)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{tick:.{places}f} s")
             tick += step

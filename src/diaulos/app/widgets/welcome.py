@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import fix_width
 
 MOST_RECENT = 6
 WAYS = (
@@ -39,7 +40,7 @@ class Welcome(QWidget):
         for command, words, about in WAYS:
             button = QPushButton(words)
             button.setProperty("choice", "true")
-            button.setFixedWidth(360)
+            fix_width(button, 360)
             button.setToolTip(about)
             button.setAccessibleDescription(about)
             button.clicked.connect(lambda _=False, c=command: self.asked.emit(c))

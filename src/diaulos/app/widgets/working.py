@@ -1,18 +1,19 @@
-"""The place in the status line that tells how far a job is, with Cancel. It is always there, so
-that nothing moves when a job begins."""
+"""The place in the status line that tells how far a job is, with Cancel. Only the
+words beside it give way when a job begins."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton
 
 from diaulos.app.jobs import Jobs
+from diaulos.app.widgets.painted import Rescaled, fix_height, fix_width
 
 WIDTH = 140
 
 
-class Working(QWidget):
+class Working(Rescaled):
     """Follows the jobs by itself; empty while nothing runs."""
 
     def __init__(self, jobs: Jobs) -> None:
@@ -20,7 +21,8 @@ class Working(QWidget):
         self.bar = QProgressBar()
         self.bar.setRange(0, 1000)
         self.bar.setTextVisible(False)
-        self.bar.setFixedSize(WIDTH, 14)
+        fix_width(self.bar, WIDTH)
+        fix_height(self.bar, 14)
         self.bar.setAccessibleName("Progress")
         self.cancel = QPushButton("Cancel (Esc)")
         self.cancel.setProperty("tiny", "true")
@@ -29,16 +31,18 @@ class Working(QWidget):
         row.setContentsMargins(0, 0, 8, 0)
         row.addWidget(self.bar)
         row.addWidget(self.cancel)
-        for part in (self.bar, self.cancel):
-            keep = part.sizePolicy()
-            keep.setRetainSizeWhenHidden(True)
-            part.setSizePolicy(keep)
+        self.rescaled()
         self._show(False)
         jobs.started.connect(self._on_started)
         jobs.progressed.connect(self._on_progress)
         jobs.ended.connect(self._on_ended)
         self.focus_after: Callable[[], None] | None = None
         """Says who gets the keyboard when the job ends while Cancel has it."""
+
+    def rescaled(self) -> None:
+        # As high as with its button: the line below the view never grows under it.
+        self.setMinimumHeight(self.cancel.sizeHint().height())
+        super().rescaled()
 
     def _show(self, running: bool) -> None:
         self.bar.setVisible(running)

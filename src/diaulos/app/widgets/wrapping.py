@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt
+from PySide6.QtCore import QEvent, QObject, QPoint, QRect, QSize, Qt
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLayout,
@@ -10,9 +11,11 @@ from PySide6.QtWidgets import (
     QScrollArea,
     QSizePolicy,
     QSpacerItem,
+    QStackedWidget,
     QWidget,
 )
 
+from diaulos.app import theme
 from diaulos.app.widgets.labels import TextLabel
 
 LEAST_HEIGHT = 120
@@ -141,13 +144,104 @@ def _stretch(item: QLayoutItem) -> bool:
     return item.spacerItem() is not None
 
 
+def _least(inside: QWidget, width: int) -> QSize:
+    """The least size of what is so wide: rows that wrap are higher where it is narrow."""
+    least = inside.minimumSizeHint().expandedTo(inside.minimumSize())
+    layout = inside.layout()
+    if layout is None or not layout.hasHeightForWidth():
+        return least
+    return QSize(least.width(), max(least.height(), layout.totalMinimumHeightForWidth(width)))
+
+
+class Flowing(QWidget):
+    """Part of a view with rows that wrap. A splitter asks for a least size only, so this one tells
+    it for the width of the moment."""
+
+    def minimumSizeHint(self) -> QSize:
+        least = super().minimumSizeHint()
+        layout = self.layout()
+        if layout is None or not layout.hasHeightForWidth():
+            return least
+        high = layout.totalMinimumHeightForWidth(max(self.width(), least.width()))
+        return QSize(least.width(), max(least.height(), high))
+
+    def hasHeightForWidth(self) -> bool:
+        return False  # it tells its least height itself
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if event.size().width() != event.oldSize().width():
+            self.updateGeometry()
+
+
+class Pages(QStackedWidget):
+    """Pages of which one is shown; the others ask for no room."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.currentChanged.connect(lambda _index: self.updateGeometry())
+
+    def minimumSizeHint(self) -> QSize:
+        return self.least(self.width())
+
+    def hasHeightForWidth(self) -> bool:
+        return False  # of all pages together it would be that of none
+
+    def least(self, width: int) -> QSize:
+        """The least size of the page that is shown, where it is so wide."""
+        shown = self.currentWidget()
+        return QSize() if shown is None else _least(shown, width)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if event.size().width() != event.oldSize().width():
+            self.updateGeometry()
+
+
+class PageArea(QScrollArea):
+    """Pages as large as their place, scrolled where they need more."""
+
+    def __init__(self, pages: Pages, name: str) -> None:
+        super().__init__()
+        self._pages = pages
+        self.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setAccessibleName(name)
+        self.setWidget(pages)
+        pages.installEventFilter(self)
+        pages.currentChanged.connect(lambda _index: self._fit())
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self._pages and event.type() == QEvent.Type.LayoutRequest:
+            self._fit()
+        return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(LEAST_WIDTH, LEAST_HEIGHT)
+
+    def _fit(self) -> None:
+        # Not Qt's own way: that gives what may shrink the height that it would like to have.
+        room, bar = self.maximumViewportSize(), self.verticalScrollBar().sizeHint().width()
+        least = self._pages.least(room.width())
+        if least.height() > room.height():
+            least = self._pages.least(room.width() - bar)
+            room.setWidth(room.width() - bar)
+        if least.width() > room.width():
+            room.setHeight(room.height() - bar)
+        self._pages.resize(least.expandedTo(room))
+
+
 class _Scrolled(QScrollArea):
     """As wide as what is inside needs; as low as it gets."""
 
     def minimumSizeHint(self) -> QSize:
         inside = self.widget()
         wide = inside.minimumSizeHint().width() if inside is not None else 0
-        wide = min(wide + self.verticalScrollBar().sizeHint().width() + 2, LEAST_WIDTH)
+        wide = min(wide + self.verticalScrollBar().sizeHint().width() + 2, theme.px(LEAST_WIDTH))
         return QSize(wide, LEAST_HEIGHT)
 
 

@@ -14,6 +14,7 @@ from diaulos.app.views.instruments.circuit_fields import CircuitFields
 from diaulos.app.views.instruments.schematic import Schematic
 from diaulos.app.widgets.controls import choose
 from diaulos.app.widgets.labels import TextLabel, tip
+from diaulos.app.widgets.painted import fix_width, least_width
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.figures import number
 from diaulos.quantities import (
@@ -167,7 +168,7 @@ class CircuitForm(CircuitFields):
             name = QLineEdit(compared.name)
             name.setAccessibleName(f"Name of input {index + 1}")
             name.setCursorPosition(0)
-            name.setMinimumWidth(50)
+            least_width(name, 50)
             name.setProperty("field", "true")
             name.editingFinished.connect(
                 lambda i=index, field=name: self._change_input(
@@ -183,7 +184,7 @@ class CircuitForm(CircuitFields):
             gone = QPushButton("\N{MULTIPLICATION SIGN}")
             gone.setAccessibleName(f"Remove input {index + 1}")
             gone.setProperty("tiny", "true")
-            gone.setFixedWidth(24)
+            fix_width(gone, 24)
             gone.clicked.connect(lambda _=False, i=index: self._remove_input(i))
             beside = compared.beside_ohm is not None
             ohm.line.setToolTip(

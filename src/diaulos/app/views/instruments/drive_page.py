@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import least_height
 from diaulos.errors import DiaulosError
 from diaulos.figures import number
 from diaulos.ids import free_id
@@ -119,7 +120,7 @@ class DrivePage(QWidget):
         self.roll = _line("")
         column.addWidget(self.roll)
         self.curve = CurvePlot(axis="dB of change, less that at 1 kHz")
-        self.curve.setMinimumHeight(120)
+        least_height(self.curve, 120)
         self.curve.setAccessibleName("What the volume knob does to the treble")
         column.addWidget(self.curve, 1)
         note = _line("muted")

@@ -21,6 +21,7 @@ from diaulos.app import theme
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import RichLabel, TextLabel, escaped, tip
+from diaulos.app.widgets.painted import fix_height, fix_width, row_height
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.circuit.loading import Load, capacitance_for, log_grid, resistance_for
@@ -79,7 +80,8 @@ class LoadingPage(QWidget):
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.verticalHeader().hide()
         self.table.verticalHeader().setMinimumSectionSize(16)
-        self.table.verticalHeader().setDefaultSectionSize(18)
+        row_height(self.table.verticalHeader(), 18)
+        self.table.setProperty("dense", "true")
         self.table.setShowGrid(False)
         self.table.setTabKeyNavigation(False)
         header = self.table.horizontalHeader()
@@ -116,7 +118,7 @@ class LoadingPage(QWidget):
         first = WrappingRow()
         first.add_pair("Set the input", self.reference)
         first.addWidget(self.use)
-        self.wanted.setFixedWidth(96)
+        fix_width(self.wanted, 96)
         first.add_pair("Resonance wanted", self.wanted)
         first.add_stretch()
         column.addLayout(first)
@@ -154,17 +156,15 @@ class LoadingPage(QWidget):
                 item.setToolTip(COLUMNS[column][1])
                 if column:
                     item.setTextAlignment(right)
-                    item.setFont(theme.figure_font(9))
                 else:
-                    item.setFont(theme.text_font(10, bold=True))
+                    item.setFont(theme.bold_font())
                 self.table.setItem(2 * index, column, item)
             # What is lost, in words, on a line of its own below the figures.
             words = QTableWidgetItem(f"    {row.words}")
             words.setToolTip(tip(f"{LOST}: {row.words}"))
-            words.setFont(theme.text_font(9))
             self.table.setItem(2 * index + 1, 0, words)
             self.table.setSpan(2 * index + 1, 0, 1, len(COLUMNS))
-        self.table.setFixedHeight(42 + 36 * max(1, len(rows)))
+        fix_height(self.table, 42 + 36 * max(1, len(rows)))
         if self._session is not None and self._instrument is not None:
             self.show_curves(self._session, self._instrument)
         self._show_choice()

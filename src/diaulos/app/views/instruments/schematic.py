@@ -9,6 +9,7 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from diaulos.app import theme
+from diaulos.app.widgets.painted import Painted, scaled_size
 from diaulos.quantities import CAPACITANCE, INDUCTANCE, RESISTANCE, show
 from diaulos.session.instrument import ActiveValues, CoilValues, Instrument, PiezoValues
 
@@ -67,7 +68,7 @@ def elements(instrument: Instrument, input_words: str) -> tuple[Column, ...]:
     return tuple(columns)
 
 
-class Schematic(QWidget):
+class Schematic(Painted):
     """Draws the circuit. `hovered` names the element under the mouse."""
 
     hovered = Signal(str)
@@ -103,10 +104,12 @@ class Schematic(QWidget):
         return self._lit
 
     def sizeHint(self) -> QSize:
-        return QSize(300, 108)
+        return scaled_size(300, 108)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        found = next((e for box, e in self._places if box.contains(event.position())), None)
+        found = next(
+            (e for box, e in self._places if box.contains(self.at(event.position()))), None
+        )
         self.light(found.key if found else "")
         self.hovered.emit(found.key if found else "")
         if found:
@@ -119,21 +122,22 @@ class Schematic(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look = theme.current()
-        painter = QPainter(self)
+        painter = self.canvas()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), look.colour("raised"))
+        painter.fillRect(self.box, look.colour("raised"))
         painter.setPen(QPen(look.colour("line"), 1))
-        painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+        painter.drawRect(self.edge)
         self._places = []
         if not self._columns:
             return
-        top, ground = 30.0, self.height() - 16.0
-        left, width = 34.0, (self.width() - 46.0) / len(self._columns)
+        top, ground = 30.0, self.high - 16.0
+        left, width = 34.0, (self.wide - 46.0) / len(self._columns)
         painter.setPen(QPen(look.colour("ink"), 1.4))
-        painter.drawLine(QPointF(16, ground), QPointF(self.width() - 10, ground))
+        painter.drawLine(QPointF(16, ground), QPointF(self.wide - 10, ground))
         painter.drawEllipse(QPointF(16, (top + ground) / 2), 8, 8)
         painter.drawLine(QPointF(16, top), QPointF(16, (top + ground) / 2 - 8))
         painter.drawLine(QPointF(16, (top + ground) / 2 + 8), QPointF(16, ground))
+        painter.setFont(theme.text_font(10))
         painter.drawText(
             QRectF(8, (top + ground) / 2 - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, "~"
         )
@@ -146,7 +150,7 @@ class Schematic(QWidget):
         if self._words:
             painter.setFont(theme.text_font(9))
             painter.setPen(look.colour("muted"))
-            painter.drawText(QRectF(4, self.height() - 15, 200, 14), 0, f"two coils, {self._words}")
+            painter.drawText(QRectF(4, self.high - 15, 200, 14), 0, f"two coils, {self._words}")
 
     def _pen(self, element: Element | None) -> QPen:
         look = theme.current()
@@ -208,5 +212,5 @@ class Schematic(QWidget):
         painter.setPen(look.colour("amp" if lit else "muted"))
         painter.setFont(theme.text_font(9, bold=lit))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, element.name)
-        reach = QRectF(box.left(), 4, box.width(), self.height() - 6)
+        reach = QRectF(box.left(), 4, box.width(), self.high - 6)
         self._places.append((reach, element))

@@ -18,9 +18,14 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.views.instruments.instrument_list import strength_figures
 from diaulos.app.widgets.controls import choose, combo
-from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.labels import ElidedLabel, TextLabel
 from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.painted import (
+    least_height,
+    most_height,
+    most_width,
+)
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import level, number
 from diaulos.session import edits
@@ -84,8 +89,8 @@ class TrimsPage(QWidget):
         column.addWidget(self._title)
         self.readings = QListWidget()
         self.readings.setAccessibleName("Readings of the chosen instrument")
-        self.readings.setMaximumHeight(110)
-        self.readings.setMinimumHeight(48)
+        most_height(self.readings, 110)
+        least_height(self.readings, 48)
         self.readings.setWordWrap(True)
         self.readings.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         column.addWidget(self.readings)
@@ -103,7 +108,7 @@ class TrimsPage(QWidget):
     def _stage_row(self) -> QVBoxLayout:
         self.stage_name = QLineEdit()
         self.stage_name.setAccessibleName("Name of the tone stage")
-        self.stage_name.setMaximumWidth(150)
+        most_width(self.stage_name, 150)
         self.stage_name.editingFinished.connect(
             lambda: self._stage(name=self.stage_name.text().strip() or "Tone stage")
         )
@@ -184,17 +189,10 @@ class TrimsPage(QWidget):
                 widget.deleteLater()
         self.spins.clear()
         self._windows.clear()
-        heads = (
-            "Instrument",
-            "Peak at the tone stage",
-            "Trim",
-            "Exclude from matching",
-            "Remaining difference; drive",
-        )
+        heads = ("Peak at the tone stage", "Trim", "Difference; drive")
         for column, words in enumerate(heads):
-            label = TextLabel(words)
+            label = ElidedLabel(words)
             label.setProperty("role", "muted")
-            label.setWordWrap(True)
             self._grid.addWidget(label, 0, column)
         blocker = QSignalBlocker(self.reference)
         self.reference.clear()
@@ -203,9 +201,7 @@ class TrimsPage(QWidget):
         del blocker
         for index, instrument in enumerate(session.instruments, start=1):
             ident = instrument.id
-            name = TextLabel(instrument.name)
-            name.setWordWrap(True)
-            name.setFixedWidth(110)
+            name = ElidedLabel(instrument.name)
             window = LevelWindow()
             window.setAccessibleName(f"Peak of {instrument.name} at the tone stage")
             stage = stage_of(session)
@@ -214,21 +210,22 @@ class TrimsPage(QWidget):
             spin.valueChanged.connect(
                 lambda v, i=ident: self._ask(edits.set_trims({i: v}, "Set trim"), f"trim {i}")
             )
-            hot = QCheckBox()
+            hot = QCheckBox("Exclude")
             hot.setAccessibleName(f"{instrument.name} stays hot on purpose")
+            hot.setToolTip("Excluded from matching: it keeps its trim when trims are calculated.")
             hot.clicked.connect(
                 lambda on, i=ident: self._ask(edits.change_instrument(i, "Keep hot", keep_hot=on))
             )
             told = TextLabel()
-            told.setProperty("role", "figure")
             told.setWordWrap(True)
-            told.setMinimumWidth(104)
             self.spins[ident] = spin
             self._windows[ident] = (window, told, hot)
-            for column, widget in enumerate((name, window, spin, hot)):
-                self._grid.addWidget(widget, index, column)
-            self._grid.addWidget(told, index, 4)
-        self._grid.setColumnStretch(1, 1)
+            for column, (above, below) in enumerate(((name, window), (spin, hot))):
+                self._grid.addWidget(above, 2 * index - 1, column)
+                self._grid.addWidget(below, 2 * index, column)
+            self._grid.addWidget(told, 2 * index - 1, 2, 2, 1)
+        self._grid.setColumnStretch(0, 3)
+        self._grid.setColumnStretch(2, 2)
 
     def _show_row(self, session: Session, row: TrimRow) -> None:
         window, told, hot = self._windows[row.instrument_id]
@@ -250,7 +247,7 @@ class TrimsPage(QWidget):
             for db in (row.drive_db, row.plain_drive_db)
         )
         told.setText(
-            f"{number(row.left_over_db, 1, sign=True):>5} dB\ndrive {drive} dB\ntrim 0 {plain} dB"
+            f"{number(row.left_over_db, 1, sign=True)} dB\ndrive {drive} dB\ntrim 0 {plain} dB"
         )
         told.setToolTip(
             "Remaining difference = target \N{MINUS SIGN} peak = "

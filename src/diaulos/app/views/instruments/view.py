@@ -29,6 +29,7 @@ from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import least_width, most_width
 from diaulos.app.widgets.wrapping import scrolled
 from diaulos.circuit.loading import Load
 from diaulos.figures import number
@@ -135,8 +136,8 @@ class InstrumentsView(ToneWork):
         split.setChildrenCollapsible(False)
         for part in (left, middle, self.form):
             split.addWidget(part)
-        self.form.setMinimumWidth(296)
-        left.setMaximumWidth(260)
+        least_width(self.form, 296)
+        most_width(left, 260)
         split.setSizes([180, 700, 300])
         split.setStretchFactor(1, 1)
         whole = QVBoxLayout(self)

@@ -18,6 +18,7 @@ from diaulos.app.views.levels.columns import Column
 from diaulos.app.views.levels.diagram import AXIS, RIGHT_AXIS
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.painted import Rescaled
 from diaulos.rig.levels.settings import CourseSetting
 from diaulos.rig.model import Choice, Control
 
@@ -28,7 +29,7 @@ class _Elided(TextLabel):
     def __init__(self, text: str) -> None:
         super().__init__(text)
         self._full = text
-        self.setFont(theme.text_font(9))
+        self.setProperty("role", "small")
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -51,7 +52,7 @@ class SettingField(QWidget):
         self.setting = setting
         self.name = _Elided(setting.setting.name)
         self.locked = TextLabel("locked")
-        self.locked.setFont(theme.text_font(9, bold=True))
+        self.locked.setProperty("role", "small-bold")
         self.lock = QAction("Locked against the solver (L)", self)
         self.lock.setCheckable(True)
         self.lock.toggled.connect(self._on_lock)
@@ -132,7 +133,7 @@ class SettingField(QWidget):
         self.lock.setEnabled(writable)
 
 
-class ControlsRow(QWidget):
+class ControlsRow(Rescaled):
     """The fields of all columns, each under its own; kept while the stations stay the same."""
 
     value_asked = Signal(object, object)
@@ -142,10 +143,15 @@ class ControlsRow(QWidget):
         super().__init__()
         self.setAccessibleName("Controls of the stations")
         self._row = QHBoxLayout(self)
-        self._row.setContentsMargins(AXIS, 2, RIGHT_AXIS, 2)
+        self.rescaled()
         self._row.setSpacing(0)
         self._shape: tuple[object, ...] = ()
         self.fields: dict[str, SettingField] = {}
+
+    def rescaled(self) -> None:
+        # Under the columns of the diagram, whose axes grow with the text.
+        self._row.setContentsMargins(theme.px(AXIS), 2, theme.px(RIGHT_AXIS), 2)
+        super().rescaled()
 
     def show_columns(self, columns: tuple[Column, ...], writable: bool) -> None:
         """The controls of these columns."""

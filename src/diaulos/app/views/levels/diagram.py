@@ -3,7 +3,7 @@ them, noise beneath. What clips first is where the ribbon meets a ceiling."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
     QGuiApplication,
@@ -20,6 +20,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip
 from diaulos.app import theme
 from diaulos.app.views.levels.columns import Column, columns_of
 from diaulos.app.views.levels.painting import FOOT, Laid, LevelPainting
+from diaulos.app.widgets.painted import least_width, scaled_size
 from diaulos.figures import level, number
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.units import LOWEST_DB
@@ -80,7 +81,7 @@ class LevelDiagramWidget(LevelPainting):
                 if column.station.place.key in keys
             )
         self.index = min(self.index, max(0, len(self.columns) - 1))
-        self.setMinimumWidth(AXIS + RIGHT_AXIS + LEAST_COLUMN * max(1, len(self.columns)))
+        least_width(self, AXIS + RIGHT_AXIS + LEAST_COLUMN * max(1, len(self.columns)))
         self.setAccessibleDescription(self.words())
         self.updateGeometry()
         self.update()
@@ -114,21 +115,21 @@ class LevelDiagramWidget(LevelPainting):
     # --- geometry ---
 
     def sizeHint(self) -> QSize:
-        return QSize(AXIS + RIGHT_AXIS + LEAST_COLUMN * max(1, len(self.columns)), 380)
+        return scaled_size(AXIS + RIGHT_AXIS + LEAST_COLUMN * max(1, len(self.columns)), 380)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(AXIS + RIGHT_AXIS + LEAST_COLUMN * max(1, len(self.columns)), 240)
+        return scaled_size(AXIS + RIGHT_AXIS + LEAST_COLUMN * max(1, len(self.columns)), 240)
 
     # --- painting ---
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+        painter = self.canvas()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         look = theme.current()
         if not self.columns:
             painter.setPen(look.colour("muted"))
             painter.setFont(theme.text_font(11))
-            area = QRectF(self.rect()).adjusted(40, 20, -40, -20)
+            area = self.box.adjusted(40, 20, -40, -20)
             flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
             painter.drawText(area, int(flags), self.message)
             return
@@ -152,7 +153,7 @@ class LevelDiagramWidget(LevelPainting):
         return int((x - AXIS) // max(1.0, self.column_width))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        index = self._column_at(event.position().x())
+        index = self._column_at(self.at(event.position()).x())
         if 0 <= index < len(self.columns):
             self.choose(index)
 
@@ -173,7 +174,7 @@ class LevelDiagramWidget(LevelPainting):
 
     def event(self, event: QEvent) -> bool:
         if isinstance(event, QHelpEvent):
-            index = self._column_at(float(event.pos().x()))
+            index = self._column_at(self.at(QPointF(event.pos())).x())
             if 0 <= index < len(self.columns):
                 QToolTip.showText(event.globalPos(), self.tip(index), self)
                 return True

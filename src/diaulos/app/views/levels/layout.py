@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QScrollArea,
     QSizePolicy,
     QSplitter,
-    QStackedLayout,
     QTabWidget,
     QVBoxLayout,
     QWidget,
@@ -23,8 +22,9 @@ from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, V
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.rig_box import RigBox
-from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.app.widgets.wrapping import Flowing, Pages, WrappingRow
 from diaulos.work.rigs.levels import (
     TARGET_CHOICES,
 )
@@ -133,13 +133,13 @@ class LevelsLayout(View):
         foot.add_stretch()
         foot.addWidget(self.calibrate_button)
         foot.addWidget(self.solve_all)
-        left = QWidget()
+        left = Flowing()
         column = QVBoxLayout(left)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(2)
         column.addWidget(self.area, 1)
         column.addLayout(foot)
-        self.pages.setMinimumWidth(300)
+        least_width(self.pages, 300)
         self.pages.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.setChildrenCollapsible(False)
@@ -153,6 +153,9 @@ class LevelsLayout(View):
         whole.setSpacing(4)
         whole.addLayout(top)
         whole.addWidget(split, 1)
-        self._stack = QStackedLayout(self)
+        self._stack = Pages()
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(self._stack)
         self._stack.addWidget(near)
         self._stack.addWidget(self.distance)

@@ -58,6 +58,7 @@ class VerdictPanel(QWidget):
         self.loud = TextLabel()
         self.loud.setProperty("role", "muted")
         self.loud.setAccessibleName("Loud moments")
+        self.loud.setWordWrap(True)
         self.room = QCheckBox("Leave room")
         self.room.setAccessibleName("Leave room for loud moments")
         self.room.setToolTip(

@@ -11,11 +11,11 @@ from PySide6.QtGui import (
     QPen,
     QPolygonF,
 )
-from PySide6.QtWidgets import QWidget
 
 from diaulos.app import theme
 from diaulos.app.views.levels.columns import Column, columns_of
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
+from diaulos.app.widgets.painted import Painted
 from diaulos.figures import number
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.units import LOWEST_DB
@@ -40,7 +40,7 @@ class Laid:
     diagram: LevelDiagram
 
 
-class LevelPainting(QWidget):
+class LevelPainting(Painted):
     """Columns, ribbon, axes, figures."""
 
     diagram: LevelDiagram | None
@@ -57,11 +57,11 @@ class LevelPainting(QWidget):
     @property
     def column_width(self) -> float:
         """Of each column."""
-        return (self.width() - AXIS - RIGHT_AXIS) / max(1, len(self.columns))
+        return (self.wide - AXIS - RIGHT_AXIS) / max(1, len(self.columns))
 
     def _well(self, index: int) -> QRectF:
         width = self.column_width
-        return QRectF(AXIS + index * width, TOP, width, self.height() - TOP - FOOT)
+        return QRectF(AXIS + index * width, TOP, width, self.high - TOP - FOOT)
 
     def _scale(self) -> tuple[float, float]:
         """Lowest and highest level of the axis: what is there, in steps of ten."""
@@ -82,7 +82,7 @@ class LevelPainting(QWidget):
     def _y(self, value: float) -> float:
         low, high = self._scale()
         share = (value - low) / (high - low)
-        return self.height() - FOOT - min(1.0, max(0.0, share)) * (self.height() - TOP - FOOT)
+        return self.high - FOOT - min(1.0, max(0.0, share)) * (self.high - TOP - FOOT)
 
     def _paint_axis(self, painter: QPainter) -> None:
         look = theme.current()
@@ -93,13 +93,13 @@ class LevelPainting(QWidget):
             y = self._y(float(value))
             strong = value % 20 == 0
             painter.setPen(QPen(look.faint("line", 0.8 if strong else 0.35), 1))
-            painter.drawLine(QPointF(AXIS, y), QPointF(self.width() - RIGHT_AXIS, y))
+            painter.drawLine(QPointF(AXIS, y), QPointF(self.wide - RIGHT_AXIS, y))
             if strong:
                 painter.setPen(look.colour("muted"))
                 painter.drawText(QRectF(0, y - 8, AXIS - 5, 16), right, number(value, 0))
         painter.setPen(look.colour("muted"))
         painter.setFont(theme.text_font(9))
-        painter.drawText(QRectF(0, self.height() - FOOT + 2, AXIS - 5, 16), right, "dBu")
+        painter.drawText(QRectF(0, self.high - FOOT + 2, AXIS - 5, 16), right, "dBu")
 
     def _paint_digital_axis(self, painter: QPainter) -> None:
         """The other scale of the last converter, at the right."""
@@ -110,7 +110,7 @@ class LevelPainting(QWidget):
         painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("muted"))
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-        x = self.width() - RIGHT_AXIS
+        x = self.wide - RIGHT_AXIS
         low, high = self._scale()
         for value in range(0, -160, -20):
             at = column.height(float(value))
@@ -118,7 +118,7 @@ class LevelPainting(QWidget):
                 y = self._y(at)
                 painter.drawText(QRectF(x + 4, y - 8, RIGHT_AXIS - 4, 16), left, number(value, 0))
         painter.setFont(theme.text_font(9))
-        painter.drawText(QRectF(x + 2, self.height() - FOOT + 2, RIGHT_AXIS, 16), left, "dBFS")
+        painter.drawText(QRectF(x + 2, self.high - FOOT + 2, RIGHT_AXIS, 16), left, "dBFS")
 
     def _paint_column(self, painter: QPainter, index: int, column: Column) -> None:
         look = theme.current()
@@ -168,7 +168,7 @@ class LevelPainting(QWidget):
         well = self._well(index)
         flags = int(Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop)
         flags |= int(Qt.TextFlag.TextWordWrap)
-        top = self.height() - FOOT + 4.0
+        top = self.high - FOOT + 4.0
         device, place = column.title
         for text, token, bold, most in ((device, "ink", True, 2.0), (place, "muted", False, 3.0)):
             painter.setFont(theme.text_font(9, bold=bold))
@@ -303,7 +303,7 @@ class LevelPainting(QWidget):
             QPolygonF([QPointF(x - 6, y), QPointF(x, y - 6), QPointF(x + 6, y), QPointF(x, y + 6)])
         )
         painter.setFont(theme.figure_font(9, bold=True))
-        beside = QPointF(self.width() - RIGHT_AXIS / 2.0 + 4, y)
+        beside = QPointF(self.wide - RIGHT_AXIS / 2.0 + 4, y)
         self._boxed(painter, beside, number(self.heard_dbfs), "ink")
 
     def _boxed(self, painter: QPainter, centre: QPointF, text: str, token: str) -> None:

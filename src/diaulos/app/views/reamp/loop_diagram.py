@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
+from diaulos.app.widgets.painted import Painted, least_height, scaled_size
 
 CARD_H = 82
 GAP = 10
@@ -30,7 +31,7 @@ class StationShown:
     trace: str
 
 
-class _Card(QWidget):
+class _Card(Painted):
     """A station: what it is, and its level window."""
 
     def __init__(self, parent: QWidget) -> None:
@@ -50,20 +51,22 @@ class _Card(QWidget):
         self.update()
 
     def resizeEvent(self, event: object) -> None:
-        self._window.setGeometry(5, 33, self.width() - 10, 47)
+        self._window.setGeometry(
+            theme.px(5), theme.px(33), self.width() - theme.px(10), theme.px(47)
+        )
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look = theme.current()
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), look.colour("raised"))
+        painter = self.canvas()
+        painter.fillRect(self.box, look.colour("raised"))
         focus = self.hasFocus()
         painter.setPen(QPen(look.colour("di" if focus else "line"), 2 if focus else 1))
-        painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+        painter.drawRect(self.edge)
         if self._shown is None:
             return
         painter.setFont(theme.text_font(9, bold=True))
         painter.setPen(look.colour("ink"))
-        width = self.width() - 8
+        width = int(self.wide) - 8
         metrics = painter.fontMetrics()
         elide = Qt.TextElideMode.ElideRight
         painter.drawText(
@@ -77,7 +80,13 @@ class _Card(QWidget):
         )
 
 
-class LoopDiagram(QWidget):
+def _place_of(card: _Card) -> QRectF:
+    """Where a card lies, in the space of the drawing."""
+    place, zoom = card.geometry(), theme.zoom()
+    return QRectF(place.x() / zoom, place.y() / zoom, place.width() / zoom, place.height() / zoom)
+
+
+class LoopDiagram(Painted):
     """Draws the loop. Laid out here, never dragged about."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -89,7 +98,7 @@ class LoopDiagram(QWidget):
         self._delay = ""
         self.setAccessibleName("The loop: out to the amplifier and back")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setMinimumHeight(2 * CARD_H + 46)
+        least_height(self, 2 * CARD_H + 46)
 
     def show_loop(
         self,
@@ -123,16 +132,20 @@ class LoopDiagram(QWidget):
         return [*self._out, *self._back]
 
     def sizeHint(self) -> QSize:
-        return QSize(560, 2 * CARD_H + 46)
+        return scaled_size(560, 2 * CARD_H + 46)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(480, 2 * CARD_H + 46)  # all of it: a cut card says nothing
+        return scaled_size(480, 2 * CARD_H + 46)  # all of it: a cut card says nothing
+
+    def rescaled(self) -> None:
+        super().rescaled()
+        self._place()
 
     def resizeEvent(self, event: object) -> None:
         self._place()
 
     def _place(self) -> None:
-        width = self.width() - TURN_W
+        width = self.wide - TURN_W
         for row, cards in enumerate((self._out, self._back)):
             count = max(len(cards), 1)
             card_w = (width - GAP * count) / count
@@ -140,18 +153,21 @@ class LoopDiagram(QWidget):
             for index, card in enumerate(cards):
                 # Out runs to the right, back runs to the left.
                 column = index if row == 0 else count - 1 - index
-                card.setGeometry(int(column * (card_w + GAP)), top, int(card_w), CARD_H)
+                card.setGeometry(
+                    theme.px(column * (card_w + GAP)), theme.px(top),
+                    theme.px(card_w), theme.px(CARD_H),
+                )  # fmt: skip
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if not self._out:
             return
         look = theme.current()
-        painter = QPainter(self)
+        painter = self.canvas()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
         painter.drawText(QRectF(0, 2, 300, 16), 0, "Out: the DI goes to the amplifier")
-        back_top = self._back[0].y() - 18 if self._back else 0
+        back_top = _place_of(self._back[0]).y() - 18 if self._back else 0
         painter.drawText(QRectF(0, back_top, 330, 16), 0, "Back: what it makes of it returns")
         self._paint_cables(painter)
         self._paint_turn(painter)
@@ -164,9 +180,10 @@ class LoopDiagram(QWidget):
         ):
             for one, two in pairwise(cards):
                 painter.setPen(QPen(look.colour(token), 2, style))
-                y = one.y() + CARD_H / 2
-                start, end = (one.geometry().right() + 1, two.x()) if forward else (
-                    one.x(), two.geometry().right() + 1
+                here, there = _place_of(one), _place_of(two)
+                y = here.center().y()
+                start, end = (here.right(), there.left()) if forward else (
+                    here.left(), there.right()
                 )  # fmt: skip
                 painter.drawLine(QPointF(start, y), QPointF(end, y))
                 sign = -1 if forward else 1
@@ -178,13 +195,13 @@ class LoopDiagram(QWidget):
         if not self._back:
             return
         look = theme.current()
-        last, first = self._out[-1].geometry(), self._back[0].geometry()
-        x = self.width() - TURN_W + 6
+        last, first = _place_of(self._out[-1]), _place_of(self._back[0])
+        x = self.wide - TURN_W + 6
         top, bottom = last.center().y(), first.center().y()
-        path = QPainterPath(QPointF(last.right() + 1, top))
+        path = QPainterPath(QPointF(last.right(), top))
         path.lineTo(x, top)
         path.arcTo(QRectF(x - 24, top, 48, bottom - top), 90, -180)
-        path.lineTo(first.right() + 1, bottom)
+        path.lineTo(first.right(), bottom)
         painter.setPen(QPen(look.colour("amp"), 3))
         painter.drawPath(path)
         painter.save()

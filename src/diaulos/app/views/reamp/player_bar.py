@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QPushButton, QSlider, QWidget
 
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import fix_width
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import clock, number
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
@@ -25,7 +26,7 @@ class PlayerBar(QWidget):
         super().__init__(parent)
         row = WrappingRow(self)
         self.play_button = QPushButton("Play (Space)")
-        self.play_button.setFixedWidth(118)
+        fix_width(self.play_button, 118)
         self.play_button.clicked.connect(self.play_asked)
         row.addWidget(self.play_button)
         self._buttons: dict[str, QPushButton] = {}
@@ -52,12 +53,12 @@ class PlayerBar(QWidget):
         self._level = QSlider(Qt.Orientation.Horizontal)
         self._level.setRange(-60, int(LOUDEST_LEVEL_DB))
         self._level.setPageStep(6)
-        self._level.setFixedWidth(110)
+        fix_width(self._level, 110)
         self._level.setAccessibleName("Listening level in dB")
         self._level.valueChanged.connect(self._on_level)
         self._level_text = TextLabel()
         self._level_text.setProperty("role", "figure")
-        self._level_text.setFixedWidth(58)
+        fix_width(self._level_text, 58)
         row.add_pair("Level", self._level, self._level_text)
         self.show_level(START_LEVEL_DB)
         self._buttons["pass"].setChecked(True)

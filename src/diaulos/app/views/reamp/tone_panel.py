@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.number_field import NumberField
-from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.app.widgets.wrapping import Flowing, WrappingRow
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.model import Choice, Control, Device, Rig
 from diaulos.session.model import MatchTarget, Session, Take
@@ -108,7 +108,7 @@ class TonePanel(QWidget):
         row.addWidget(self._lufs)
         row.addWidget(self._auto)
         row.addWidget(self.reamp_button)
-        self.foot = QWidget()
+        self.foot = Flowing()
         below = QVBoxLayout(self.foot)
         below.setContentsMargins(8, 0, 8, 0)
         below.setSpacing(6)

@@ -30,8 +30,9 @@ from diaulos.app.views.reamp.work import ReampWork
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures
+from diaulos.app.widgets.painted import least_height
 from diaulos.app.widgets.waveform import Waveform
-from diaulos.app.widgets.wrapping import scrolled
+from diaulos.app.widgets.wrapping import Flowing, scrolled
 from diaulos.errors import DiaulosError
 from diaulos.rig.bench import Probe
 from diaulos.session import edits
@@ -98,7 +99,7 @@ class ReampView(ReampWork):
         self._title.setWordWrap(True)
         self._send_text = _label("", "muted")
         self._send_text.setWordWrap(True)
-        self._send_text.setMinimumHeight(36)
+        least_height(self._send_text, 36)
         self._problem = _label("", "problem")
         self._problem.setWordWrap(True)
         self._problem.hide()
@@ -120,7 +121,7 @@ class ReampView(ReampWork):
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.setChildrenCollapsible(False)
         upper.addWidget(_column(_label("Stored takes", "title"), self._empty_takes, self.take_list))
-        middle = QWidget()
+        middle = Flowing()
         column = QVBoxLayout(middle)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)

@@ -29,6 +29,7 @@ from diaulos.rig.model import Cable, PortRef
 from diaulos.rig.safety import notices
 
 LEAST_ZOOM, MOST_ZOOM = 0.5, 2.0
+MOST_FITTED = 1.5
 READABLE = 0.88
 """Fitting the width stops here; from there on it scrolls."""
 
@@ -133,11 +134,16 @@ class RigDiagram(RigPainting):
         """Pixels on screen per pixel of the drawing."""
         return self._zoom
 
+    def rescaled(self) -> None:
+        self._resize()
+        super().rescaled()
+
     def _resize(self) -> None:
         if self.fitted and self._layout.width > 0.0 and self._fit_width:
             wide = self._fit_width / self._layout.width
             high = self._fit_height / self._layout.height
-            self._zoom = min(1.15, max(READABLE, min(wide, high)))
+            text = theme.zoom()
+            self._zoom = min(MOST_FITTED * text, max(READABLE * text, min(wide, high)))
         size = QSize(int(self._layout.width * self._zoom), int(self._layout.height * self._zoom))
         self.setFixedSize(size.expandedTo(QSize(420, 120)))
         self.update()
@@ -326,6 +332,7 @@ class RigDiagram(RigPainting):
         painter.scale(self._zoom, self._zoom)
         if not self._layout.boxes:
             painter.setPen(look.colour("muted"))
+            painter.setFont(theme.text_font(10))
             text = "The rig is empty. Add an arrangement (N) or a device (D)."
             painter.drawText(QRectF(0, 0, 420, 110), Qt.AlignmentFlag.AlignCenter, text)
         on = self._cables_of_focus()

@@ -18,6 +18,7 @@ from diaulos.app.views.rig.panel import PortPanel
 from diaulos.app.views.rig.ways import RigWays
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import RichLabel, TextLabel
+from diaulos.app.widgets.painted import fix_width
 from diaulos.app.widgets.wrapping import WrappingRow
 
 
@@ -62,7 +63,7 @@ class RigLayout(RigWays):
         ):  # fmt: skip
             button.setAccessibleName(name)
             button.setToolTip(name)
-            button.setFixedWidth(34 if button is not self.fit else 44)
+            fix_width(button, 34 if button is not self.fit else 44)
             button.setProperty("tiny", "true")
         self.verdict = TextLabel()
         self.verdict.setProperty("role", "title")

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.views.rig.port_settings import PortSettings
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel, tip
+from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.figures import counted
 from diaulos.quantities import GAIN, LEVEL, POWER, RESISTANCE, show
@@ -135,7 +136,7 @@ class PortPanel(PortSettings):
         self.facts.setProperty("role", "muted")
         self.facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
         self.pages = QTabWidget()
-        self.pages.setMinimumWidth(210)
+        least_width(self.pages, 210)
         self.pages.setUsesScrollButtons(False)
         self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.setAccessibleName("About the device")

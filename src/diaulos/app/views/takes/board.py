@@ -6,15 +6,17 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtWidgets import QSizePolicy
 
 from diaulos.app import theme
 from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
+from diaulos.app.widgets.painted import Painted, least_height, scaled_size
 from diaulos.figures import TAP_WORDS, counted, number
 
 LEAST_ROW, MOST_ROW = 48, 104
 FAR_ROW = 190
+MOST_NAME, MOST_FIGURE = 172.0, 150.0
 
 
 @dataclass(frozen=True)
@@ -43,7 +45,7 @@ class BoardRow:
         return f"{self.name}, {TAP_WORDS.get(self.tap, '')}, {state} {self.figures.words()}{clips}"
 
 
-class Board(QWidget):
+class Board(Painted):
     """Paints the rows; asks for nothing."""
 
     def __init__(self) -> None:
@@ -69,7 +71,7 @@ class Board(QWidget):
         self._rows, self._message = rows, message
         if changed or not rows or not rows[0].live:
             self.setAccessibleDescription("; ".join(row.words() for row in rows) or message)
-            self.setMinimumHeight(LEAST_ROW * max(1, len(rows)))
+            least_height(self, LEAST_ROW * max(1, len(rows)))
             self.updateGeometry()
         self.update()
 
@@ -79,40 +81,46 @@ class Board(QWidget):
         self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(520, MOST_ROW * max(1, min(5, len(self._rows))))
+        return scaled_size(520, MOST_ROW * max(1, min(5, len(self._rows))))
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+        painter = self.canvas()
         look = theme.current()
         if not self._rows:
             painter.setPen(look.colour("muted"))
             painter.setFont(theme.text_font(12))
             flags = int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap)
-            painter.drawText(QRectF(self.rect()).adjusted(40, 0, -40, 0), flags, self._message)
+            painter.drawText(self.box.adjusted(40, 0, -40, 0), flags, self._message)
             return
-        painter.drawPixmap(0, 0, self._still())
+        painter.drawPixmap(self.box, self._still(), QRectF(self._still().rect()))
         for index, row in enumerate(self._rows):
             self._paint_moving(painter, self._area(index), row)
         if self.hasFocus():
             painter.setPen(QPen(look.colour("di"), 2))
-            painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
+            painter.drawRect(self.box.adjusted(1, 1, -1, -1))
 
     def _area(self, index: int) -> QRectF:
         most = FAR_ROW if self.far else MOST_ROW
-        height = min(float(most), self.height() / len(self._rows))
-        return QRectF(0, index * height, self.width(), height)
+        height = min(float(most), self.high / len(self._rows))
+        return QRectF(0, index * height, self.wide, height)
+
+    def _columns(self, area: QRectF) -> tuple[float, float]:
+        """Room of the name and of the figure; the level window has the rest."""
+        share = 0.3 * area.width()
+        return min(MOST_NAME, max(96.0, share)), min(MOST_FIGURE, max(112.0, share - 6.0))
 
     def _still(self) -> QPixmap:
         """What does not move while it records: painted once, not thirty times a second."""
         ratio = self.devicePixelRatioF()
         names = tuple((row.name, row.tap, row.live) for row in self._rows)
-        key = (names, self.size().toTuple(), ratio, theme.current().name, self.far)
+        key = (names, self.size().toTuple(), ratio, theme.current().name, theme.zoom(), self.far)
         if key != self._still_key:
             self._still_key = key
             self._still_picture = QPixmap(self.size() * ratio)
             self._still_picture.setDevicePixelRatio(ratio)
             self._still_picture.fill(theme.current().colour("paper"))
             painter = QPainter(self._still_picture)
+            painter.scale(theme.zoom(), theme.zoom())
             for index, row in enumerate(self._rows):
                 self._paint_still(painter, self._area(index), row)
             painter.end()
@@ -127,14 +135,16 @@ class Board(QWidget):
         paint_mark(painter, QRectF(10, middle - 10, 20, 20), row.tap, look)
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         painter.setPen(look.colour("ink"))
+        room, _ = self._columns(area)
         painter.setFont(theme.text_font(14, bold=True))
-        name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, 168)
-        painter.drawText(QRectF(40, middle - 22, 172, 26), left, name)
+        name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, int(room))
+        painter.drawText(QRectF(40, middle - 22, room, 26), left, name)
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
         state = "now" if row.live else "as planned"
         tap = f"{TAP_WORDS.get(row.tap, '')}, {state}"
-        painter.drawText(QRectF(40, middle + 3, 172, 18), left, tap)
+        tap = painter.fontMetrics().elidedText(tap, Qt.TextElideMode.ElideRight, int(room))
+        painter.drawText(QRectF(40, middle + 3, room, 18), left, tap)
         painter.setPen(QPen(look.colour("line"), 1))
         painter.drawLine(area.bottomLeft(), area.bottomRight())
 
@@ -145,11 +155,12 @@ class Board(QWidget):
         look = theme.current()
         middle = area.center().y()
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        figure = 150.0
-        window = QRectF(216, middle - 23, max(60.0, area.width() - 216 - figure - 16), 46)
+        room, figure = self._columns(area)
+        begins = 44.0 + room
+        window = QRectF(begins, middle - 23, area.width() - begins - figure - 16, 46)
         token = TAP_TOKENS.get(row.tap, "ink")
         paint_level_window(painter, window, row.figures, token)
-        painter.setFont(theme.figure_font(24, bold=True))
+        painter.setFont(theme.figure_font(24 if figure >= MOST_FIGURE else 20, bold=True))
         clipped = row.clips > 0
         painter.setPen(look.colour("danger" if clipped else "ink"))
         far = QRectF(area.right() - figure - 6, middle - 26, figure, 34)

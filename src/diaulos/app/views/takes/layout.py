@@ -6,9 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QSizePolicy,
     QSplitter,
-    QStackedLayout,
     QVBoxLayout,
-    QWidget,
 )
 
 from diaulos.app.view import View
@@ -21,9 +19,10 @@ from diaulos.app.views.takes.setup import SetupBar
 from diaulos.app.views.takes.tuner import TunerPanel
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.rig_box import RigBox
 from diaulos.app.widgets.tables import Table
-from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.app.widgets.wrapping import Flowing, Pages, WrappingRow
 from diaulos.session.model import Take
 from diaulos.session.roles import records
 
@@ -56,11 +55,10 @@ class TakesLayout(View):
         self._place()
 
     def _place(self) -> None:
-        over = QWidget()
-        self._stack = QStackedLayout(over)
+        self._stack = over = Pages()
         for page in (self.board, self.noise, self.tuner, self.mix):
             self._stack.addWidget(page)
-        left = QWidget()
+        left = Flowing()
         body = QVBoxLayout(left)
         body.setContentsMargins(0, 0, 0, 0)
         body.addWidget(over, 1)
@@ -70,7 +68,7 @@ class TakesLayout(View):
         split.addWidget(left)
         split.addWidget(self.book)
         split.setStretchFactor(0, 1)
-        self.book.setMinimumWidth(281)
+        least_width(self.book, 281)
         split.setSizes([800, 370])
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 6, 8, 6)

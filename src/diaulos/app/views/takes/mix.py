@@ -6,8 +6,8 @@ is kept with the session and can be undone.
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -22,22 +22,24 @@ from diaulos.app import theme
 from diaulos.app.widgets.controls import late_button
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import paint_mark
+from diaulos.app.widgets.painted import Painted, fix_height, fix_width, least_width
 from diaulos.figures import number
 from diaulos.work.listening.mixing import MixRow, audible
 
 LOWEST_DB, HIGHEST_DB = -60, 12
 
 
-class _Mark(QWidget):
+class _Mark(Painted):
     """A tap's mark."""
 
     def __init__(self, tap: str) -> None:
         super().__init__()
         self._tap = tap
-        self.setFixedSize(QSize(20, 20))
+        fix_width(self, 20)
+        fix_height(self, 20)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        paint_mark(QPainter(self), QRectF(self.rect()), self._tap, theme.current())
+        paint_mark(self.canvas(), self.box, self._tap, theme.current())
 
 
 class _Fader(QSlider):
@@ -65,7 +67,7 @@ class _Strip:
     def __init__(self, panel: MixPanel, line: int, grid: QGridLayout, row: MixRow) -> None:
         self._panel, self.key = panel, row.key
         self.name = TextLabel(row.name)
-        self.name.setMinimumWidth(150)
+        least_width(self.name, 150)
         self.solo = QPushButton("Solo")
         self.mute = QPushButton("Mute")
         for button, word in ((self.solo, "Solo"), (self.mute, "Mute")):
@@ -82,10 +84,10 @@ class _Strip:
         self.pan_words = TextLabel()
         for label, width in ((self.level_words, 74), (self.pan_words, 74)):
             label.setProperty("role", "figure")
-            label.setFixedWidth(width)
+            fix_width(label, width)
         self.state = TextLabel()
         self.state.setProperty("role", "muted")
-        self.state.setFixedWidth(70)
+        fix_width(self.state, 70)
         for column, widget in enumerate(
             (_Mark(row.tap), self.name, self.state, self.solo, self.mute, self.level,
              self.level_words, self.pan, self.pan_words)

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import fix_height
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import number, typeset
@@ -44,7 +45,7 @@ class NoisePanel(QWidget):
         self.back = QPushButton("Back (S)")
         self.back.clicked.connect(self.left)
         self.tried = Table("Attempts", ("Attempt", "Loudest, dBFS A"), 0, {1: 130})
-        self.tried.setFixedHeight(132)
+        fix_height(self.tried, 132)
         self.tried.currentCellChanged.connect(lambda *_: self._show_chosen())
         self.table = Table(
             "Noise of the tracks",

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QSizePolicy,
     QSlider,
     QVBoxLayout,
-    QWidget,
 )
 
 from diaulos.app.document import Document
@@ -21,8 +20,9 @@ from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.marks import TAP_TOKENS
+from diaulos.app.widgets.painted import fix_width, least_height, most_height
 from diaulos.app.widgets.waveform import Mark, Trace, Waveform
-from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.app.widgets.wrapping import Flowing, WrappingRow
 from diaulos.errors import DiaulosError
 from diaulos.figures import clock, number
 from diaulos.session import take_edits
@@ -39,7 +39,7 @@ from diaulos.work.takes.overviews import overview_of
 TICK_MS = 50
 
 
-class TakePlayer(QWidget):
+class TakePlayer(Flowing):
     """Plays and draws one take."""
 
     said = Signal(str)
@@ -78,8 +78,8 @@ class TakePlayer(QWidget):
             "clip, G a gap."
         )
         # As high as it is wanted, lower where the window is.
-        self.wave.setMinimumHeight(70)
-        self.wave.setMaximumHeight(132)
+        least_height(self.wave, 70)
+        most_height(self.wave, 132)
         self.track = combo("Track to see", least=9)
         self.play = QPushButton("Play (P)")
         self.loop = QCheckBox("Loop (L)")
@@ -91,7 +91,7 @@ class TakePlayer(QWidget):
         self.level = QSlider(Qt.Orientation.Horizontal)
         self.level.setRange(-60, int(LOUDEST_LEVEL_DB))
         self.level.setValue(int(START_LEVEL_DB))
-        self.level.setFixedWidth(96)
+        fix_width(self.level, 96)
         self.level.setAccessibleName("Listening level in dB")
         self.level.setToolTip("Of all that is heard, alone and while it records; it starts quiet")
         self.level_words = TextLabel()
@@ -102,7 +102,7 @@ class TakePlayer(QWidget):
         self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.add_growing(self.range_words)
         self.level_words.setProperty("role", "figure")
-        self.level_words.setFixedWidth(58)
+        fix_width(self.level_words, 58)
         row.add_pair("Level", self.level, self.level_words)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.number_field import NumberField, WholeField
+from diaulos.app.widgets.painted import fix_width, least_width
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import number
 from diaulos.session.model import Session, Take
@@ -49,7 +50,7 @@ class SetupBar(QWidget):
         super().__init__()
         self.record = QPushButton("Record (Space)")
         self.record.setProperty("main", "true")
-        self.record.setMinimumWidth(130)  # nothing beside it moves when it says Stop
+        least_width(self.record, 130)  # nothing beside it moves when it says Stop
         self.way = combo("How it is recorded (W)", WAYS, least=14)
         self.bars = _spin("bars ", "until stopped", 999, "Length of the take")
         self.loop = _spin("loop of ", "no loop", 64, "Length of a loop")
@@ -71,7 +72,7 @@ class SetupBar(QWidget):
         self.click_level = QSlider(Qt.Orientation.Horizontal)
         self.click_level.setRange(-40, 12)
         self.click_level.setValue(CLICK_DB)
-        self.click_level.setFixedWidth(72)
+        fix_width(self.click_level, 72)
         self.click_level.setAccessibleName("Click level in dB")
         row = WrappingRow(self, spacing=8)
         for widget in (self.record, self.way, self.bars, self.loop, self.pre_roll, self.count_in,

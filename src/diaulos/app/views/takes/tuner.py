@@ -23,6 +23,7 @@ from diaulos.app import theme
 from diaulos.app.widgets.controls import combo, late_button
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.painted import Painted, fix_height, least_height, least_width, scaled_size
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.errors import EditError
@@ -49,7 +50,7 @@ SMOOTHED = 3
 OWN, TYPED = "own", "typed"
 
 
-class TunerFace(QWidget):
+class TunerFace(Painted):
     """The string, its cents, the bar, and what to do: painted large."""
 
     def __init__(self) -> None:
@@ -80,16 +81,16 @@ class TunerFace(QWidget):
         self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(640, 300)
+        return scaled_size(640, 300)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(420, 124)
+        return scaled_size(420, 124)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+        painter = self.canvas()
         look = theme.current()
-        area = QRectF(self.rect()).adjusted(16, 6, -16, -6)
-        painter.fillRect(self.rect(), look.colour("raised"))
+        area = self.box.adjusted(16, 6, -16, -6)
+        painter.fillRect(self.box, look.colour("raised"))
         reading = self._tuned
         colour = look.colour("muted")
         if reading is not None and self._fresh:
@@ -198,7 +199,7 @@ class TunerPanel(QWidget):
         self.tuning = combo("Tuning", least=13)
         self.typed = QLineEdit()
         self.typed.setAccessibleName("Strings, from the lowest")
-        self.typed.setMinimumWidth(190)
+        least_width(self.typed, 190)
         self.typed.setToolTip("From the lowest, such as D2 A2 D3 G3 B3 E4. Enter takes them.")
         self.own = QPushButton("Keep as its own")
         self.own.setAccessibleDescription("The instrument is tuned like this from now on")
@@ -223,7 +224,7 @@ class TunerPanel(QWidget):
             "Intonation", ("String", "Note", "Open, Hz", "12th fret, Hz", "Cents", "What it says"),
             5, {0: 56, 1: 52, 2: 90, 3: 100, 4: 64},
         )  # fmt: skip
-        self.table.setFixedHeight(180)
+        fix_height(self.table, 180)
         self._place()
         self.input.activated.connect(lambda _i: self.input_asked.emit(self.input.currentData()))
         self.tuning.activated.connect(lambda _i: self._on_tuning())
@@ -350,7 +351,7 @@ class TunerPanel(QWidget):
         for string in range(len(strings.midi), 0, -1):
             button = QPushButton()
             button.setCheckable(True)
-            button.setMinimumHeight(46)
+            least_height(button, 46)
             button.clicked.connect(lambda _=False, n=string: self.choose_string(n))
             button.setProperty("string", string)
             late_button(button, self)
