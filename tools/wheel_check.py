@@ -11,7 +11,10 @@ from pathlib import Path
 
 HERE = Path(__file__).resolve().parent.parent
 NEEDED = (
+    "diaulos/app/dialogs/checks.md",
+    "diaulos/app/dialogs/cli.md",
     "diaulos/app/dialogs/glossary.md",
+    "diaulos/app/dialogs/tour.md",
     "diaulos/app/fonts/B612-Regular.otf",
     "diaulos/app/fonts/OFL.txt",
     "diaulos/app/icons/tick-day.svg",

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QUrl
 from PySide6.QtGui import QFontInfo, QFontMetrics, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QDoubleSpinBox,
     QFileDialog,
+    QMenu,
     QPushButton,
     QSpinBox,
     QVBoxLayout,
@@ -29,7 +30,10 @@ from diaulos.app import theme
 from diaulos.app.actions import ACTIONS
 from diaulos.app.asking import ask_file
 from diaulos.app.desk import Desk
+from diaulos.app.dialogs.manual import ManualDialog
 from diaulos.app.dialogs.new_session import NewSessionDialog
+from diaulos.app.dialogs.preferences import PreferencesDialog
+from diaulos.app.main_window import MainWindow
 from diaulos.app.widgets.course_strip import MOST_ROWS
 from diaulos.app.widgets.number_field import NumberField, WholeField
 from diaulos.app.widgets.wrapping import WrappingRow
@@ -522,3 +526,73 @@ def test_the_task_beside_the_instrument_in_hand_is_seen(opened: Desk, settled: S
         assert task.isVisible()
         assert "trim" in task.text()
         assert task.width() > 150, width
+
+
+# --- what every desktop program has ---
+
+
+def test_menus_fit_the_least_window(opened: Desk) -> None:
+    window = opened.window
+    menus = window.menuBar().findChildren(QMenu)
+    assert len(menus) > 12
+    for menu in menus:
+        assert menu.sizeHint().height() <= 640, (menu.title(), menu.sizeHint())
+
+
+def test_preferences_hold_at_once_and_are_remembered(
+    opened: Desk, tmp_path: Path, qtbot: QtBot
+) -> None:
+    window = opened.window
+    kept = window.preferences
+    kept.remember_folder("A question", str(tmp_path))
+    kept.levels_db = {"Phones": -31.0}
+    kept.acknowledged = True
+    dialog = PreferencesDialog(kept, window.dress, window)
+    qtbot.addWidget(dialog)
+    dialog.show()
+    dialog.looks["night"].click()
+    assert theme.current() is theme.NIGHT
+    dialog.zoom.setCurrentIndex(dialog.zoom.findData("1.25"))
+    dialog.zoom.activated.emit(dialog.zoom.currentIndex())
+    assert (theme.zoom(), kept.zoom, kept.look) == (1.25, 1.25, "night")
+    dialog.folder.setText(str(tmp_path / "nowhere"))
+    dialog.folder.editingFinished.emit()
+    assert dialog.problem.text()
+    assert kept.sessions_folder == Path.home()
+    dialog.folder.setText(str(tmp_path))
+    dialog.folder.editingFinished.emit()
+    assert kept.sessions_folder == tmp_path
+    assert not dialog.problem.text()
+    for what in ("recent", "folders", "levels", "safety"):
+        assert dialog.forgetting[what].isEnabled(), what
+        dialog.forgetting[what].click()
+        assert not dialog.forgetting[what].isEnabled(), what
+    assert (kept.recent, kept.folders, kept.levels_db, kept.acknowledged) == ([], {}, {}, False)
+    window.dress(theme.DAY, 1.0)
+    kept.sessions_folder = tmp_path / "gone"
+    assert kept.sessions_folder == Path.home(), "a folder that is gone"
+
+
+def test_the_manual_is_read_inside(window: MainWindow, qtbot: QtBot) -> None:
+    """Before a session is open, too; it finds a word on any page and follows its own links."""
+    assert window.action("manual").isEnabled()
+    window.action("manual").trigger()
+    manual = window._manual
+    assert isinstance(manual, ManualDialog)
+    assert "Ctrl+4" in manual.text.toPlainText()
+    QTest.keyClicks(manual.wanted, "impedance-balanced-nowhere")
+    QTest.keyClick(manual.wanted, Qt.Key.Key_Return)
+    assert "not in the manual" in manual.told.text()
+    manual.wanted.setText("residual-current")
+    QTest.keyClick(manual.wanted, Qt.Key.Key_Return)
+    assert manual.pages.currentItem().text() == "Safety notices"
+    assert manual.text.textCursor().selectedText() == "residual-current"
+    manual._on_link(QUrl("glossary.md"))
+    assert manual.pages.currentItem().text() == "Words and units"
+    manual._on_link(QUrl("elsewhere.md"))
+    assert "elsewhere.md" in manual.told.text()
+    manual.close()
+    window.action("manual").trigger()
+    assert window._manual is manual
+    assert manual.isVisible()
+    manual.close()

@@ -47,7 +47,7 @@ def test_every_action_can_be_called_and_has_a_name(desk: Desk) -> None:
     assert len(set(keys)) == len(keys)
     everywhere = {key for view, key in keys if not view}
     assert not everywhere & {key for view, key in keys if view}
-    own = {"close", "toggle_look", "show_keys", "show_safety", "show_glossary", "show_about"}
+    own = desk.window.own_commands()
     views = {row.ident: row.load() for row in VIEWS}
     assert all(view.ident == ident for ident, view in views.items())
     for spec in ACTIONS:

@@ -11,8 +11,9 @@ from diaulos.app.view_table import ViewRow
 @dataclass(frozen=True)
 class ActionSpec:
     """One action. `call` names a method of the window, the desk or, with `view`, of that view,
-    which must be on screen then; `when` says what must be so: "" always, "open" a session,
-    "write" a writable one, "idle" and no job besides. Views may share a key."""
+    which must be on screen then; `menu` may be a menu in a menu (RANGE); `when` says what must
+    be so: "" always, "open" a session, "write" a writable one, "idle" and no job besides. Views
+    may share a key."""
 
     ident: str
     title: str
@@ -27,6 +28,11 @@ class ActionSpec:
     also: str = ""
     """Another key: the same one without Shift on many keyboards."""
 
+
+RANGE, TOOLS, LISTEN, TAKE = (
+    f"Recording > {name}" for name in ("Range", "Tools", "Listen", "Take")
+)
+"""Menus in a menu: all of it would be higher than a screen."""
 
 ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("new", "&New session\N{HORIZONTAL ELLIPSIS}", "File", "Ctrl+N", "new_session", ""),
@@ -57,6 +63,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("discard", "&Discard pass", "Edit", "Del", "discard", "write", view="reamp"),
     ActionSpec("restore", "Restore &last discarded", "Edit", "Ctrl+Shift+Del", "restore", "write"),
     ActionSpec("empty_bin", "Empty &bin\N{HORIZONTAL ELLIPSIS}", "Edit", "", "empty_bin", "write"),
+    ActionSpec("preferences", "&Preferences\N{HORIZONTAL ELLIPSIS}", "Edit", "Ctrl+,",
+               "show_preferences", "", True),
     ActionSpec("night", "&Night look", "View", "Ctrl+Shift+N", "toggle_look", ""),
     ActionSpec("larger", "&Larger text", "View", "Ctrl++", "larger_text", "", True,
                also="Ctrl+="),
@@ -133,49 +141,49 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("mark", "&Mark this moment", "Recording", "M", "mark", "write", view="takes"),
     ActionSpec("next_way", "Recording &mode", "Recording", "W", "next_way", "open",
                view="takes"),
-    ActionSpec("mark_in", "Range &begins here", "Recording", "I", "mark_in", "open", True, "takes"),
-    ActionSpec("mark_out", "Range &ends here", "Recording", "O", "mark_out", "open", view="takes"),
-    ActionSpec("mark_in_exactly", "Range begins exactly here", "Recording", "Shift+I",
+    ActionSpec("mark_in", "Range &begins here", RANGE, "I", "mark_in", "open", view="takes"),
+    ActionSpec("mark_out", "Range &ends here", RANGE, "O", "mark_out", "open", view="takes"),
+    ActionSpec("mark_in_exactly", "Range begins exactly here", RANGE, "Shift+I",
                "mark_in_exactly", "open", view="takes"),
-    ActionSpec("mark_out_exactly", "Range ends exactly here", "Recording", "Shift+O",
+    ActionSpec("mark_out_exactly", "Range ends exactly here", RANGE, "Shift+O",
                "mark_out_exactly", "open", view="takes"),
-    ActionSpec("clear_range", "No range", "Recording", "Backspace", "clear_range", "open",
+    ActionSpec("clear_range", "No range", RANGE, "Backspace", "clear_range", "open",
                view="takes"),
-    ActionSpec("tuner", "&Tuner", "Recording", "T", "toggle_tuner", "open", True, "takes"),
-    ActionSpec("intonation", "Intonation chec&k", "Recording", "F", "toggle_check", "open",
+    ActionSpec("tuner", "&Tuner", TOOLS, "T", "toggle_tuner", "open", view="takes"),
+    ActionSpec("intonation", "Intonation chec&k", TOOLS, "F", "toggle_check", "open",
                view="takes"),
-    ActionSpec("noise_check", "Noise &check", "Recording", "S", "toggle_noise", "open",
+    ActionSpec("noise_check", "Noise &check", TOOLS, "S", "toggle_noise", "open",
                view="takes"),
-    ActionSpec("listen", "&Measure noise", "Recording", "H", "listen", "idle", view="takes"),
-    ActionSpec("mix", "Monitor mi&x", "Recording", "X", "toggle_mix", "open", view="takes"),
-    ActionSpec("far", "&Large display", "Recording", "V", "toggle_far", "open", view="takes"),
-    ActionSpec("play_take", "&Play or pause", "Recording", "P", "toggle_play", "open", True,
-               "takes"),
-    ActionSpec("other_take", "Back to the take be&fore", "Recording", "J", "other_take", "open",
+    ActionSpec("listen", "&Measure noise", TOOLS, "H", "listen", "idle", view="takes"),
+    ActionSpec("mix", "Monitor mi&x", TOOLS, "X", "toggle_mix", "open", view="takes"),
+    ActionSpec("far", "&Large display", TOOLS, "V", "toggle_far", "open", view="takes"),
+    ActionSpec("play_take", "&Play or pause", LISTEN, "P", "toggle_play", "open",
                view="takes"),
-    ActionSpec("loop_take", "&Loop", "Recording", "L", "toggle_loop", "open", view="takes"),
+    ActionSpec("other_take", "Back to the take be&fore", LISTEN, "J", "other_take", "open",
+               view="takes"),
+    ActionSpec("loop_take", "&Loop", LISTEN, "L", "toggle_loop", "open", view="takes"),
     *(
         ActionSpec(f"hear_{n}", f"Track or string &{n} alone" if n else "All tracks (&0)",
-                   "Recording", str(n), f"hear_{n}", "open", view="takes")
+                   LISTEN, str(n), f"hear_{n}", "open", view="takes")
         for n in range(10)
     ),
-    ActionSpec("keep_take", "&Keep", "Recording", "K", "keep", "write", True, "takes"),
-    ActionSpec("rate_take", "Ra&te", "Recording", "R", "rate_up", "write", view="takes"),
-    ActionSpec("rename_take", "Re&name…", "Recording", "F2", "rename",
+    ActionSpec("keep_take", "&Keep", TAKE, "K", "keep", "write", view="takes"),
+    ActionSpec("rate_take", "Ra&te", TAKE, "R", "rate_up", "write", view="takes"),
+    ActionSpec("rename_take", "Re&name…", TAKE, "F2", "rename",
                "write", view="takes"),
-    ActionSpec("note_take", "N&otes…", "Recording", "N", "ask_notes", "write",
+    ActionSpec("note_take", "N&otes…", TAKE, "N", "ask_notes", "write",
                view="takes"),
-    ActionSpec("tag_take", "Ta&gs…", "Recording", "G", "ask_tags", "write",
+    ActionSpec("tag_take", "Ta&gs…", TAKE, "G", "ask_tags", "write",
                view="takes"),
-    ActionSpec("cut_take", "Cut to &bars\N{HORIZONTAL ELLIPSIS}", "Recording", "B", "ask_cut",
+    ActionSpec("cut_take", "Cut to &bars\N{HORIZONTAL ELLIPSIS}", TAKE, "B", "ask_cut",
                "write", view="takes"),
-    ActionSpec("recall", "Re&call its settings", "Recording", "C", "recall", "write",
+    ActionSpec("recall", "Re&call its settings", TAKE, "C", "recall", "write",
                view="takes"),
-    ActionSpec("heard_gain", "Set the &gain for what was heard", "Recording", "E",
+    ActionSpec("heard_gain", "Set the &gain for what was heard", TAKE, "E",
                "set_heard_gain", "idle", view="takes"),
-    ActionSpec("discard_take", "&Discard", "Recording", "Del", "discard", "write", view="takes"),
-    ActionSpec("take_bin", "The &bin", "Recording", "D", "toggle_bin", "open", view="takes"),
-    ActionSpec("restore_take", "Restore from the bin", "Recording", "U", "restore_chosen",
+    ActionSpec("discard_take", "&Discard", TAKE, "Del", "discard", "write", view="takes"),
+    ActionSpec("take_bin", "The &bin", TAKE, "D", "toggle_bin", "open", view="takes"),
+    ActionSpec("restore_take", "Restore from the bin", TAKE, "U", "restore_chosen",
                "write", view="takes"),
     ActionSpec("reamp", "&Reamp the take", "Take", "R", "reamp", "idle", view="reamp"),
     ActionSpec("reference", "In &time with\N{HORIZONTAL ELLIPSIS}", "Take", "T", "ask_reference",
@@ -190,6 +198,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="reamp"),
     ActionSpec("hear_pass", "Hear the p&ass", "Take", "3", "hear_pass", "open", view="reamp"),
     ActionSpec("loop", "&Loop what is shown", "Take", "L", "toggle_loop", "open", view="reamp"),
+    ActionSpec("manual", "&Manual", "Help", "Ctrl+F1", "show_manual", ""),
     ActionSpec("keys", "&Keys", "Help", "F1", "show_keys", ""),
     ActionSpec("glossary", "&Words and units", "Help", "", "show_glossary", ""),
     ActionSpec("safety", "&Safety notices", "Help", "", "show_safety", ""),
@@ -221,7 +230,8 @@ def keys_html(actions: tuple[ActionSpec, ...] = ACTIONS) -> str:
             f"<tr><td><code>{a.key}</code></td><td>{a.title.replace('&', '')}</td></tr>"
             for a in ours
         )
-        parts.append(f"<h3>{menu}</h3><table cellspacing='6'>{rows}</table>")
+        name = menu.replace(" > ", ", ").capitalize()
+        parts.append(f"<h3>{name}</h3><table cellspacing='6'>{rows}</table>")
     extra = (
         "<h3>Waveform</h3><table cellspacing='6'>"
         "<tr><td><code>+ \N{MINUS SIGN}</code></td><td>Zoom</td></tr>"

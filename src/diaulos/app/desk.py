@@ -15,6 +15,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QAbstractButton, QMessageBox
 
+from diaulos.app import theme
 from diaulos.app.asking import ask
 from diaulos.app.document import Document
 from diaulos.app.importing import Importing
@@ -24,7 +25,6 @@ from diaulos.app.opening import Opening
 from diaulos.app.saving import Saving
 from diaulos.app.services import Services
 from diaulos.app.view import View, ViewContext
-from diaulos.app.view_table import FIRST
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.working import Working
 from diaulos.errors import CancelledError, DiaulosError
@@ -188,7 +188,7 @@ class Desk(QObject):
             preferences.levels_db,
             partial(setattr, preferences, "levels_db"),
         )
-        self.show(preferences.view if preferences.view in self._table else FIRST)
+        self.show(self.window.first_view().ident)
         preferences.add_recent(str(folder.path))
         self._on_state()
 
@@ -286,6 +286,7 @@ class Desk(QObject):
         for widget, idents in view.menus():
             widget.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
             widget.addActions([self.window.action(ident) for ident in idents])
+        theme.dress(view)
         self.window.stack.addWidget(view)
         self.views[ident] = view
         return view

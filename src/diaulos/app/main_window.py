@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtCore import QChildEvent, QEvent, QObject, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QAction,
     QCloseEvent,
@@ -23,6 +23,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
+    QDialog,
     QHBoxLayout,
     QMainWindow,
     QMenu,
@@ -34,7 +35,7 @@ from diaulos.app import theme
 from diaulos.app.actions import ACTIONS, ActionSpec, with_views
 from diaulos.app.commands import Commands
 from diaulos.app.preferences import Preferences
-from diaulos.app.view_table import VIEWS, ViewRow
+from diaulos.app.view_table import FIRST, VIEWS, ViewRow
 from diaulos.app.widgets.course_strip import CourseStrip
 from diaulos.app.widgets.labels import ElidedLabel, RichLabel, TextLabel
 from diaulos.app.widgets.painted import rescale_all
@@ -42,8 +43,8 @@ from diaulos.app.widgets.rail import Rail
 from diaulos.app.widgets.welcome import Welcome
 from diaulos.app.widgets.wrapping import PageArea, Pages
 
-HELP = ("show_keys", "show_safety", "show_glossary", "show_about")
-"""What can be read whether a session is open or not."""
+BETWEEN_MS = 20
+"""Between two pages that are dressed without being seen: keys and clicks go first."""
 
 
 class MainWindow(QMainWindow):
@@ -58,6 +59,7 @@ class MainWindow(QMainWindow):
         self._specs = with_views(ACTIONS, views)
         self._actions: dict[str, QAction] = {}
         self._painted = False
+        self._manual: QDialog | None = None
         self.setWindowTitle("Diaulos")
         self.setAcceptDrops(True)
         self.resize(1280, 800)
@@ -98,6 +100,11 @@ class MainWindow(QMainWindow):
         self.statusBar().addPermanentWidget(place)
         self._where = TextLabel("")
         self.statusBar().addPermanentWidget(self._where)
+        bars = (self.area.verticalScrollBar(), self.area.horizontalScrollBar())
+        for part in (self.menuBar(), self.rail, self.strip, self.statusBar(), *bars):
+            theme.dress(part)
+        self.stack.currentChanged.connect(self._on_page)
+        self._on_page(self.stack.currentIndex())
         self._recent = QMenu("Open &recent", self)
         self._build_menus()
         self.update_actions()
@@ -110,10 +117,7 @@ class MainWindow(QMainWindow):
     def _build_menus(self) -> None:
         menus: dict[str, QMenu] = {}
         for spec in self._specs:
-            menu = menus.get(spec.menu)
-            if menu is None:
-                menu = self.menuBar().addMenu(f"&{spec.menu}")
-                menus[spec.menu] = menu
+            menu = self._menu(spec.menu, menus)
             if spec.separator:
                 menu.addSeparator()
             action = QAction(spec.title, self)
@@ -126,22 +130,36 @@ class MainWindow(QMainWindow):
                 menu.addMenu(self._recent)
         self._recent.aboutToShow.connect(self._fill_recent)
 
+    def _menu(self, path: str, menus: dict[str, QMenu]) -> QMenu:
+        """A menu by its name; "Recording > Range" is one in another."""
+        if path not in menus:
+            above, _, name = path.rpartition(" > ")
+            parent = self._menu(above, menus) if above else self.menuBar()
+            menus[path] = parent.addMenu(f"&{name}")
+        return menus[path]
+
     def action(self, ident: str) -> QAction:
         """An action by its id."""
         return self._actions[ident]
 
-    def _call(self, spec: ActionSpec) -> None:
-        own: Callable[[], Any] | None = {
+    def own_commands(self) -> dict[str, Callable[[], Any]]:
+        """What the window does itself, whether a session is open or not."""
+        return {
             "close": self.close,
             "toggle_look": self.toggle_look,
             "larger_text": lambda: self.zoom_text(1),
             "smaller_text": lambda: self.zoom_text(-1),
             "usual_text": lambda: self.zoom_text(0),
+            "show_preferences": self.show_preferences,
+            "show_manual": self.show_manual,
             "show_keys": self.show_keys,
             "show_glossary": self.show_glossary,
             "show_safety": self.show_safety,
             "show_about": self.show_about,
-        }.get(spec.call)
+        }
+
+    def _call(self, spec: ActionSpec) -> None:
+        own = self.own_commands().get(spec.call)
         if own is not None:
             own()
         elif self.desk is None:
@@ -177,11 +195,12 @@ class MainWindow(QMainWindow):
     def update_actions(self) -> None:
         """Enable what can be done now."""
         state = self.desk.state() if self.desk is not None else set()
+        own = self.own_commands()
         for spec in self._specs:
-            ready = self.desk is not None or spec.call in ("close", "toggle_look", *HELP)
+            ready = self.desk is not None or spec.call in own
             enabled = ready and (not spec.when or spec.when in state)
             enabled = enabled and (not spec.view or f"view {spec.view}" in state)
-            self._actions[spec.ident].setEnabled(enabled or spec.call in HELP)
+            self._actions[spec.ident].setEnabled(enabled)
             self._actions[spec.ident].setStatusTip("" if enabled else self._why_not(spec, state))
         undo, redo = self.desk.history_labels() if self.desk is not None else ("", "")
         for ident, word, label in (("undo", "&Undo", undo), ("redo", "&Redo", redo)):
@@ -226,6 +245,11 @@ class MainWindow(QMainWindow):
         self.stack.setCurrentWidget(self.welcome)
         next(iter(self.welcome.buttons.values())).setFocus()
 
+    def first_view(self) -> ViewRow:
+        """The view that is shown when a session is opened: that of the last time."""
+        rows = {row.ident: row for row in self.views}
+        return rows.get(self.preferences.view) or rows[FIRST]
+
     def toggle_look(self) -> None:
         """Day or night."""
         look = theme.DAY if theme.current() is theme.NIGHT else theme.NIGHT
@@ -242,11 +266,50 @@ class MainWindow(QMainWindow):
         assert isinstance(app, QApplication)
         grown = zoom != theme.zoom()
         theme.apply(app, look, zoom)
+        QTimer.singleShot(BETWEEN_MS, self._dress_next)
         self.preferences.look, self.preferences.zoom = look.name, zoom
         if grown:
             rescale_all()
         for widget in self.findChildren(QWidget):
             widget.update()
+
+    def _dress_next(self) -> None:
+        """One page that is not seen; the others in turn, so that no step is felt."""
+        for index in range(self.stack.count()):
+            page = self.stack.widget(index)
+            if page is not None and theme.undressed(page):
+                theme.dress(page)
+                QTimer.singleShot(BETWEEN_MS, self._dress_next)
+                return
+
+    def _on_page(self, index: int) -> None:
+        page = self.stack.widget(index)
+        if page is not None:
+            theme.dress(page)
+
+    def childEvent(self, event: QChildEvent) -> None:
+        # Dialogs and menus come and go; they are dressed before they are painted.
+        child = event.child()
+        if event.type() == QEvent.Type.ChildPolished and isinstance(child, QWidget):
+            if child.isWindow():
+                theme.dress(child)
+        super().childEvent(event)
+
+    def show_preferences(self) -> None:
+        """The look, the size of text, folders, what is remembered."""
+        from diaulos.app.dialogs.preferences import PreferencesDialog
+
+        PreferencesDialog(self.preferences, self.dress, self).exec()
+
+    def show_manual(self) -> None:
+        """The shipped pages; they stay open beside the work."""
+        from diaulos.app.actions import keys_html
+        from diaulos.app.dialogs.manual import ManualDialog
+
+        if self._manual is None:
+            self._manual = ManualDialog(keys_html(self._specs), self)
+        self._manual.show()
+        self._manual.activateWindow()
 
     def show_keys(self) -> None:
         """Every key."""
@@ -264,9 +327,9 @@ class MainWindow(QMainWindow):
 
     def show_glossary(self) -> None:
         """The words of the program."""
-        from diaulos.app.dialogs.texts import TextDialog, glossary
+        from diaulos.app.dialogs.texts import TextDialog, manual_page
 
-        TextDialog("Words and units", glossary(), self, markdown=True).exec()
+        TextDialog("Words and units", manual_page("glossary"), self, markdown=True).exec()
 
     def show_about(self) -> None:
         """Version and licences."""

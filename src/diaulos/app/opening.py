@@ -162,7 +162,7 @@ class Opening:
 
     def new_session(self) -> None:
         """Ask for what a new session needs and make it."""
-        dialog = NewSessionDialog(Path.home(), self._desk.window)
+        dialog = NewSessionDialog(self._desk.window.preferences.sessions_folder, self._desk.window)
         if dialog.exec() and self._desk.may_leave(lambda: self.make_session(dialog)):
             self.make_session(dialog)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 from PySide6.QtCore import QByteArray, QSettings
 
@@ -78,6 +79,26 @@ class Preferences:
         """The folder of a file that was chosen."""
         known = list({**self.folders, question: folder}.items())[-MOST_FOLDERS:]
         self._settings.setValue("folders", json.dumps(dict(known)))
+
+    @property
+    def sessions_folder(self) -> Path:
+        """Where new sessions are made; the home folder as long as nobody chose one that is."""
+        chosen = Path(self._text("sessions_folder") or Path.home())
+        return chosen if chosen.is_dir() else Path.home()
+
+    @sessions_folder.setter
+    def sessions_folder(self, folder: Path) -> None:
+        self._settings.setValue("sessions_folder", str(folder))
+
+    def forget(self, what: str) -> None:
+        """Remember nothing of: "recent" sessions, "folders", "levels", "safety"."""
+        keys = {
+            "recent": "recent",
+            "folders": "folders",
+            "levels": "levels_db",
+            "safety": "acknowledged",
+        }
+        self._settings.remove(keys[what])
 
     @property
     def levels_db(self) -> dict[str, float]:

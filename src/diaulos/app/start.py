@@ -187,6 +187,7 @@ class Starter:
         try:
             for name in HEAVY:
                 importlib.import_module(name)
+            self.window.first_view().load()
         except BaseException as error:
             self.wires.imported.emit(error)
             return
@@ -213,5 +214,9 @@ class Starter:
 def _warm() -> None:
     import importlib
 
+    from diaulos.app.view_table import VIEWS
+
     for name in WARM:
         importlib.import_module(name)
+    for row in VIEWS:  # so that showing one for the first time is not felt
+        row.load()

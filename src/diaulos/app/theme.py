@@ -9,9 +9,11 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 from string import Template
+from weakref import WeakSet
 
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
+from shiboken6 import isValid
 
 FONTS = Path(__file__).parent / "fonts"
 ICONS = Path(__file__).parent / "icons"
@@ -87,6 +89,10 @@ ZOOMS = (0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0)
 
 _current = DAY
 _zoom = 1.0
+_sheet = ""
+_count = 0
+_roots: WeakSet[QWidget] = WeakSet()
+DRESSED = "dressed"
 _LENGTH = re.compile(r"(\d+)(pt|px)")
 
 _SHEET = Template("""
@@ -133,6 +139,7 @@ QLineEdit[field="true"]:focus { border: 1px solid $di; }
 QListView, QTableView, QPlainTextEdit, QTextBrowser { background: $raised;
   border: 1px solid $line; }
 QListView:focus, QTableView:focus { border: 2px solid $di; }
+QPlainTextEdit:focus, QTextBrowser:focus { border: 1px solid $di; }
 QProgressBar { border: 1px solid $line; border-radius: 3px; background: $raised;
   text-align: center; min-height: 18px; }
 QProgressBar::chunk { background: $line; }
@@ -141,6 +148,9 @@ QStatusBar::item { border: none; }
 QCheckBox { spacing: 6px; }
 QCheckBox::indicator { width: 13px; height: 13px; border: 1px solid $muted; background: $raised; }
 QCheckBox::indicator:checked { background: $ink; border: 1px solid $ink; image: url($tick); }
+QRadioButton::indicator { width: 11px; height: 11px; border: 1px solid $muted;
+  border-radius: 6px; background: $raised; }
+QRadioButton::indicator:checked { background: $ink; border: 1px solid $ink; }
 QCheckBox:focus, QRadioButton:focus { color: $di; }
 QScrollBar:vertical { background: $paper; width: 10px; margin: 0; }
 QScrollBar:horizontal { background: $paper; height: 10px; margin: 0; }
@@ -217,50 +227,74 @@ def _scaled(sheet: str) -> str:
 
 
 def apply(app: QApplication, look: Look, zoom: float | None = None) -> None:
-    """Put a look on the whole application, with text of a size (as it is, when None)."""
-    global _current, _zoom  # the application has one look, as it has one style sheet
+    """Put a look on the whole application, with text of a size (as it is, when None).
+
+    What is on screen is dressed at once. The rest is dressed when it is shown: a style sheet is
+    worked out widget by widget, and nobody waits for what he does not see.
+    """
+    global _current, _zoom, _sheet, _count  # the application has one look
     _current = look
     if zoom is not None:
         _zoom = zoom
-    if app.style().objectName() != "fusion":
+    if not app.property("dressed"):
         app.setStyle("Fusion")  # takes its colours from the palette, on every desktop alike
-    palette = QPalette()
-    for role, token in (
-        (QPalette.ColorRole.Window, "paper"),
-        (QPalette.ColorRole.Base, "raised"),
-        (QPalette.ColorRole.AlternateBase, "paper"),
-        (QPalette.ColorRole.Text, "ink"),
-        (QPalette.ColorRole.WindowText, "ink"),
-        (QPalette.ColorRole.ButtonText, "ink"),
-        (QPalette.ColorRole.Button, "raised"),
-        (QPalette.ColorRole.Highlight, "di"),
-        (QPalette.ColorRole.HighlightedText, "paper"),
-        (QPalette.ColorRole.PlaceholderText, "muted"),
-        (QPalette.ColorRole.ToolTipBase, "raised"),
-        (QPalette.ColorRole.ToolTipText, "ink"),
-    ):
-        palette.setColor(role, look.colour(token))
-    for role, token in ((QPalette.ColorRole.Light, "raised"), (QPalette.ColorRole.Mid, "line"),
-                        (QPalette.ColorRole.Dark, "muted"), (QPalette.ColorRole.Shadow, "line"),
-                        (QPalette.ColorRole.Midlight, "paper")):  # fmt: skip
-        palette.setColor(role, look.colour(token))
-    for role in (
-        QPalette.ColorRole.Text,
-        QPalette.ColorRole.ButtonText,
-        QPalette.ColorRole.WindowText,
-    ):
-        palette.setColor(QPalette.ColorGroup.Disabled, role, look.colour("muted"))
-    app.setPalette(palette)
+        app.setProperty("dressed", True)
+    app.setPalette(_palette(look))
     font = QFont(FAMILY)
     font.setPointSizeF(10.0 * _zoom)
     app.setFont(font)
     values = {name: getattr(look, name) for name in look.__dataclass_fields__}
     icons = {name: (ICONS / f"{name}-{look.name}.svg").as_posix() for name in ("tick", "arrow")}
-    app.setStyleSheet(
-        Template(_scaled(_SHEET.template)).substitute(values, danger_text=look.danger, **icons)
-    )
-    for widget in app.topLevelWidgets():
-        widget.update()
+    sheet = Template(_scaled(_SHEET.template))
+    _sheet = sheet.substitute(values, danger_text=look.danger, **icons)
+    _count += 1
+    for root in list(_roots):
+        if not isValid(root):
+            _roots.discard(root)
+        elif root.isVisible() or root.isWindow():
+            dress(root)
+
+
+def dress(root: QWidget) -> None:
+    """Give a widget and all that is in it the style sheet of the look, now and whenever the
+    look changes while it is seen."""
+    _roots.add(root)
+    if root.property(DRESSED) != _count:
+        root.setProperty(DRESSED, _count)
+        root.setStyleSheet(_sheet)
+
+
+def undressed(root: QWidget) -> bool:
+    """Whether it wears the look of before."""
+    return bool(root.property(DRESSED) != _count)
+
+
+def _palette(look: Look) -> QPalette:
+    palette = QPalette()
+    role = QPalette.ColorRole
+    for one, token in (
+        (role.Window, "paper"),
+        (role.Base, "raised"),
+        (role.AlternateBase, "paper"),
+        (role.Text, "ink"),
+        (role.WindowText, "ink"),
+        (role.ButtonText, "ink"),
+        (role.Button, "raised"),
+        (role.Highlight, "di"),
+        (role.HighlightedText, "paper"),
+        (role.PlaceholderText, "muted"),
+        (role.ToolTipBase, "raised"),
+        (role.ToolTipText, "ink"),
+        (role.Light, "raised"),
+        (role.Mid, "line"),
+        (role.Dark, "muted"),
+        (role.Shadow, "line"),
+        (role.Midlight, "paper"),
+    ):
+        palette.setColor(one, look.colour(token))
+    for one in (role.Text, role.ButtonText, role.WindowText):
+        palette.setColor(QPalette.ColorGroup.Disabled, one, look.colour("muted"))
+    return palette
 
 
 def figure_font(points: int, *, bold: bool = False) -> QFont:

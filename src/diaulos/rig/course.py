@@ -15,6 +15,7 @@ from typing import Any
 
 from diaulos.errors import RigError
 from diaulos.rig.graph import RECORDER, RigGraph
+from diaulos.rig.kept import Kept
 from diaulos.rig.model import (
     AdcStage,
     AmpStage,
@@ -322,9 +323,18 @@ def reamp_course(rig: Rig) -> Course:
     )
 
 
+_REAMPS: Kept[tuple[Rig, bool]] = Kept(512)
+"""A rig never changes, and every view asks it of every rig behind every edit."""
+
+
 def can_reamp(rig: Rig) -> bool:
     """Whether a played track leads through an amplifier back to a recorded one."""
-    try:
-        return reamp_course(rig).has_stage("amp")
-    except RigError:
-        return False
+
+    def found() -> tuple[Rig, bool]:
+        try:
+            return rig, reamp_course(rig).has_stage("amp")
+        except RigError:
+            return rig, False
+
+    # Kept with the rig itself: while it is held, nothing else has its identity.
+    return _REAMPS.get(id(rig), found)[1]

@@ -42,13 +42,12 @@ def about() -> str:
     )
 
 
-def glossary() -> str:
-    """The glossary as Markdown: beside this module in a wheel, in docs/ of a checkout."""
+def manual_page(name: str) -> str:
+    """A page as Markdown: beside this module in a wheel, in docs/ of a checkout."""
     here = Path(__file__).resolve().parent
-    shipped = here / "glossary.md"
-    return (shipped if shipped.exists() else here.parents[3] / "docs" / "glossary.md").read_text(
-        "utf-8"
-    )
+    shipped = here / f"{name}.md"
+    page = shipped if shipped.exists() else here.parents[3] / "docs" / f"{name}.md"
+    return page.read_text("utf-8")
 
 
 class TextDialog(QDialog):
