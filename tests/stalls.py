@@ -17,7 +17,6 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from heartbeat import Beat
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
@@ -29,6 +28,7 @@ from diaulos.app.start import Starter
 from diaulos.rig.templates import Patch
 from diaulos.session import edits
 from diaulos.wiring import SessionFolder
+from heartbeat import Beat
 
 TAKES, DEVICES = 300, 40
 

@@ -10,6 +10,7 @@ from PySide6.QtCore import QPoint, Qt, QUrl
 from PySide6.QtGui import QFontInfo, QFontMetrics, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
+    QAbstractItemView,
     QAbstractScrollArea,
     QApplication,
     QComboBox,
@@ -526,6 +527,26 @@ def test_the_task_beside_the_instrument_in_hand_is_seen(opened: Desk, settled: S
         assert task.isVisible()
         assert "trim" in task.text()
         assert task.width() > 150, width
+
+
+def test_letters_over_a_list_rename_nothing(opened: Desk, settled: Settle) -> None:
+    session = opened.document.session
+    opened.document.apply(edits.choose_rig(recording_rig(session).id))
+    opened.show("rig")
+    settled(opened)
+    view = opened.views["rig"]
+    view.show_tracks_page()
+    table = view.tracks.table
+    table.setFocus()
+    table.setCurrentCell(0, 1)
+    assert table.item(0, 1).flags() & Qt.ItemFlag.ItemIsEditable
+    before = opened.document.session
+    for letter in ("q", "y", "x"):
+        QTest.keyClick(table, letter)
+        assert table.state() is not QAbstractItemView.State.EditingState
+    assert opened.document.session == before
+    QTest.keyClick(table, Qt.Key.Key_F2)
+    assert table.state() is QAbstractItemView.State.EditingState
 
 
 # --- what every desktop program has ---

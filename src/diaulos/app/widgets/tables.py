@@ -59,6 +59,9 @@ class Table(QTableWidget):
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setTabKeyNavigation(False)
+        # A letter typed over a table is a key of the view, or nothing: it renames nothing.
+        trigger = QAbstractItemView.EditTrigger
+        self.setEditTriggers(trigger.DoubleClicked | trigger.EditKeyPressed)
         self.setWordWrap(False)
         self.horizontalHeader().setHighlightSections(False)
         for column in range(len(columns)):
