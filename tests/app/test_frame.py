@@ -482,7 +482,8 @@ def test_the_safety_notice_is_never_scrolled_away(opened: Desk, settled: Settle)
     QApplication.processEvents()
     notice = opened.views["reamp"]._notice
     assert notice.isVisible()
-    assert not _scrolls(notice)
+    assert not _scrolls(notice, opened.window.stack)
+    assert opened.window.area.verticalScrollBar().maximum() == 0
     assert opened.window.height() == 700
     corner = notice.mapTo(opened.window, QPoint(notice.width() - 1, notice.height() - 1))
     assert opened.window.rect().contains(corner)

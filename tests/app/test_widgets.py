@@ -210,7 +210,7 @@ def test_the_row_of_work_follows_a_job_and_gives_the_keyboard_back(qtbot: QtBot)
     field.show()
     row.show()
     assert row.bar.isHidden()
-    size = row.sizeHint()
+    high = row.minimumHeight()
 
     def work(progress, cancel):  # type: ignore[no-untyped-def]
         progress(0.5, "Half")
@@ -221,7 +221,7 @@ def test_the_row_of_work_follows_a_job_and_gives_the_keyboard_back(qtbot: QtBot)
     qtbot.waitUntil(lambda: row.bar.value() == 500, timeout=10_000)
     assert row.bar.accessibleDescription() == "Half"
     assert not row.bar.isHidden()
-    assert row.sizeHint() == size, "nothing beside it moves"
+    assert row.sizeHint().height() <= high == row.minimumHeight(), "nothing above it moves"
     row.cancel.click()
     qtbot.waitUntil(lambda: not jobs.busy, timeout=10_000)
     assert row.bar.isHidden()

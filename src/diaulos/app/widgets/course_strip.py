@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
+    QHelpEvent,
     QKeyEvent,
     QMouseEvent,
     QPaintEvent,
     QPen,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from diaulos.app import theme
+from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.marks import paint_mark
 from diaulos.app.widgets.painted import Painted, scaled_size
 from diaulos.figures import TAP_WORDS
@@ -99,6 +101,26 @@ class CourseStrip(Painted):
         index = keys.index(self._current) + step
         if 0 <= index < len(keys):
             self.chosen.emit(keys[index])
+
+    def event(self, event: QEvent) -> bool:
+        if isinstance(event, QHelpEvent):
+            index = int(self.at(QPointF(event.pos())).y() // ROW) + self._top
+            if 0 <= index < len(self._rows):
+                QToolTip.showText(event.globalPos(), self.tip(index), self)
+                return True
+        return super().event(event)
+
+    def tip(self, index: int) -> str:
+        """A row in full, and what its figure is."""
+        row = self._rows[index]
+        told = (
+            "Peak of the last take or pass, as recorded: 20 log10 of the largest sample"
+            if row.peak.startswith("last")
+            else "Loudest peak of the instrument's excerpt, played through the course"
+        )
+        shown = row.peak if any(letter.isdigit() for letter in row.peak) else ""
+        parts = (row.name, row.finding, f"{shown}. {told}." if shown else "")
+        return tip("\n".join(part for part in parts if part))
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         self.update()

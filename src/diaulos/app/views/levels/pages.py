@@ -77,6 +77,13 @@ class VerdictPanel(QWidget):
         self.set_button = QPushButton("Apply (G)")
         self.set_button.setProperty("main", "true")
         self.set_button.clicked.connect(self.set_asked)
+        self.second.setToolTip(
+            "The best setting that differs in more than one step of one control: its loudest peak "
+            "at the converter, and its noise beside that of the best"
+        )
+        self.target.setToolTip(
+            "The ceiling for the loudest planned peak at the converter, or the aim for its RMS"
+        )
         self.second_button = QPushButton("Second best")
         self.second_button.clicked.connect(self.second_asked)
         column = QVBoxLayout(self)
@@ -102,6 +109,7 @@ class VerdictPanel(QWidget):
             name = TextLabel(title)
             name.setProperty("role", "title")
             label.setAccessibleName(title)
+            label.setToolTip(VERDICT_TIPS[title])
             column.addWidget(name)
             column.addWidget(label)
         buttons = QHBoxLayout()
@@ -203,6 +211,15 @@ class VerdictPanel(QWidget):
         self.asked.setText(f"{text}; signal to noise {number(noise, sign=True)} dB.")
 
 
+VERDICT_TIPS = {
+    "Clips first": "Headroom = ceiling of the station \N{MINUS SIGN} loudest planned peak there; "
+    "the station with the least of it clips first",
+    "Noise set by": "The loudest source of noise at the converter, re the loudest planned peak",
+    "Change to make": "Every setting is planned through the course. Best: headroom at every "
+    "station, then nearest below the target, then least noise, then fewest changes",
+}
+
+
 class NoisePage(QWidget):
     """Every source of noise in the track, the loudest first, and what a gain change buys."""
 
@@ -210,7 +227,15 @@ class NoisePage(QWidget):
         super().__init__()
         self.table = Table("Noise budget", ("Noise of", "dBFS", "dBFS A"), 0, {1: 62, 2: 62})
         self.total = _wrapped()
+        self.total.setToolTip(
+            "Signal to noise = loudest planned peak \N{MINUS SIGN} power sum of every source in "
+            "the table, at the converter"
+        )
         self.worth = _wrapped("muted")
+        self.worth.setToolTip(
+            "The course planned again with the higher gain: noise \N{MINUS SIGN} signal then, less "
+            "noise \N{MINUS SIGN} signal now"
+        )
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self.total)
@@ -288,6 +313,10 @@ class CheckPage(QWidget):
         )
         self.words = _wrapped()
         self.words.setAccessibleName("Likely cause")
+        self.words.setToolTip(
+            "Difference = heard \N{MINUS SIGN} planned peak of each course; the cause is the one "
+            "control that would bring the plan to what was heard"
+        )
         self.take_cause = QPushButton("Put the control there")
         self.take_input = QPushButton("Take as calibration")
         self.take_level = QPushButton("Take as loudest playing")

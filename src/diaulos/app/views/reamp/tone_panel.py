@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.widgets.controls import choose, combo
-from diaulos.app.widgets.labels import TextLabel, tip
+from diaulos.app.widgets.labels import ElidedLabel, TextLabel, tip
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.wrapping import Flowing, WrappingRow
 from diaulos.quantities import RESISTANCE, show
@@ -31,6 +31,12 @@ LOOP_KINDS = ("amp", "load_box", "reamp_box")
 MODELER_KINDS = ("modeler", "impulse_loader")
 MODELER_TONE = ("voice", "cabinet", "drive", "bass", "mid", "treble", "master")
 """What of a modeler makes the tone; the rest belongs to the rig."""
+
+
+LOAD_TIP = (
+    "The ratio of the instrument's curve into the amplifier to that into the DI's input: where it "
+    "is largest, and what it does to the noise"
+)
 
 
 class TonePanel(QWidget):
@@ -89,7 +95,7 @@ class TonePanel(QWidget):
             words = "not known" if ohm is None else show(ohm, RESISTANCE)
             self.load.addItem(f"recorded into {words}" if ohm else "recorded into: not known", ohm)
         self.load.activated.connect(lambda _i: self.load_asked.emit(self.load.currentData()))
-        self.load_text = TextLabel()
+        self.load_text = ElidedLabel()
         self.load_text.setProperty("role", "muted")
         self._slate = QCheckBox("Slate ahead")
         self._slate.setChecked(True)
@@ -103,7 +109,7 @@ class TonePanel(QWidget):
         load.addWidget(self._slate)
         load.addWidget(self._undo)
         load.addWidget(self.load)
-        load.addWidget(self.load_text)
+        load.add_growing(self.load_text)
         row.add_pair("Match level to", self._target, grow=True)
         row.addWidget(self._lufs)
         row.addWidget(self._auto)
@@ -142,10 +148,8 @@ class TonePanel(QWidget):
         if not possible:
             self._undo.setChecked(False)
         del blocker
-        metrics = self.load_text.fontMetrics()
-        wide = max(60, self.load_text.width())
-        self.load_text.setText(metrics.elidedText(text, Qt.TextElideMode.ElideRight, wide))
-        self.load_text.setToolTip(tip(text))
+        self.load_text.setText(text)
+        self.load_text.setToolTip(tip(f"{text}\n{LOAD_TIP}"))
 
     @property
     def target(self) -> MatchTarget:

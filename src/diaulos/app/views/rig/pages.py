@@ -108,6 +108,10 @@ class FindingsPage(QWidget):
                 f"<b>Remedy:</b> {escaped(typeset(one.remedy))}"
             )
             self.mend_button.setToolTip(tip(f"{remedy}. Undo takes it back."))
+            self.detail.setToolTip(
+                tip(f"{typeset(one.cause)}\nFrom this rig's planned levels, settings and cables "
+                    f"[{one.id}]")
+            )  # fmt: skip
         self.mend_button.setEnabled(one is not None and one.mend is not None and self._writable)
         self.show_button.setEnabled(one is not None)
 
@@ -260,7 +264,8 @@ class PatchPage(QWidget):
                         Cell(cells[0]),
                         Cell(cells[1]),
                         Cell(cells[2], one.capacitance),
-                        Cell(cells[3], "", one.cable.length_m, True, writable),
+                        Cell(cells[3], "Capacitance = length × pF per metre", one.cable.length_m,
+                             True, writable),
                         Cell(cells[4], "Loudest planned peak at the output",
                              -999.0 if one.peak is None else one.peak, True),
                         Cell(cells[5], editable=writable),
@@ -300,6 +305,11 @@ class MonitorPage(QWidget):
         )
         self.words = _wrapped(rich=True)
         self.words.setAccessibleName("What to mute")
+        self.words.setToolTip(
+            "Apart = the difference of the two ways' latencies: converters, buffers, processing, "
+            "and air at the speed of sound. Under 10 ms software monitoring is played along with "
+            "(common practice, no source)."
+        )
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self.table, 1)

@@ -134,6 +134,7 @@ class PortPanel(PortSettings):
         self.facts = TextLabel()
         self.facts.setWordWrap(True)
         self.facts.setProperty("role", "muted")
+        self.facts.setToolTip("The port's own data, by which levels are planned: see Settings")
         self.facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
         self.pages = QTabWidget()
         least_width(self.pages, 210)

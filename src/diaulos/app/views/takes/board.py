@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtCore import QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
-from PySide6.QtWidgets import QSizePolicy
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PySide6.QtWidgets import QSizePolicy, QToolTip
 
 from diaulos.app import theme
+from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
 from diaulos.app.widgets.painted import Painted, least_height, scaled_size
@@ -37,6 +38,17 @@ class BoardRow:
     def clip_words(self) -> str:
         """How often it clipped, and when last."""
         return f"{counted(self.clips, 'clip')}, {self.last_clip}".rstrip(", ")
+
+    def tip(self) -> str:
+        """The figures, and where they come from."""
+        source = (
+            "Large: loudest sample since the recording began. Line and bar: peak and RMS now"
+            if self.live
+            else "Planned: the instrument's excerpt, played through the course; typical: RMS of "
+            "the loudest 400 ms"
+        )
+        room = "Headroom = clip point of the converter \N{MINUS SIGN} loudest peak"
+        return tip(f"{self.words()}\n{source}\n{room}")
 
     def words(self) -> str:
         """For those who do not see it."""
@@ -98,6 +110,15 @@ class Board(Painted):
         if self.hasFocus():
             painter.setPen(QPen(look.colour("di"), 2))
             painter.drawRect(self.box.adjusted(1, 1, -1, -1))
+
+    def event(self, event: QEvent) -> bool:
+        if isinstance(event, QHelpEvent) and self._rows:
+            at = self.at(QPointF(event.pos()))
+            for index, row in enumerate(self._rows):
+                if self._area(index).contains(at):
+                    QToolTip.showText(event.globalPos(), row.tip(), self)
+                    return True
+        return super().event(event)
 
     def _area(self, index: int) -> QRectF:
         most = FAR_ROW if self.far else MOST_ROW

@@ -77,13 +77,13 @@ class _Strip:
         self.level = _Fader(f"Level of {row.name} in dB", LOWEST_DB, HIGHEST_DB, 3)
         self.level.setToolTip("Home, or a double click: 0 dB")
         self.level_words = TextLabel()
+        self.level_words.setToolTip("Gain on the track's own level; 0 dB as recorded or matched")
         self.pan = _Fader(f"Place of {row.name}, left to right", -100, 100, 10)
         self.pan.setToolTip(
             "Equal power: +3 dB at a side, 0 dB in the middle. Home, or a double click: the middle"
         )
         self.pan_words = TextLabel()
         for label, width in ((self.level_words, 74), (self.pan_words, 74)):
-            label.setProperty("role", "figure")
             fix_width(label, width)
         self.state = TextLabel()
         self.state.setProperty("role", "muted")

@@ -101,7 +101,7 @@ class TakePlayer(Flowing):
             row.addWidget(widget)
         self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.add_growing(self.range_words)
-        self.level_words.setProperty("role", "figure")
+        self.level_words.setToolTip("Gain of what is heard, nothing that is recorded or exported")
         fix_width(self.level_words, 58)
         row.add_pair("Level", self.level, self.level_words)
         column = QVBoxLayout(self)
