@@ -8,6 +8,7 @@ Absolute times drift from run to run; the ratio counts. --write renews docs/benc
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import platform
 import shutil
@@ -605,6 +606,60 @@ def start(runs: int, moment: str) -> Row:
                "plain: a bare PySide6 window, whole process")  # fmt: skip
 
 
+def first_demo(runs: int) -> Row:
+    """From the command to the demo's first view, where the demo was never made."""
+
+    def ours() -> object:
+        with tempfile.TemporaryDirectory() as folder:
+            kept = {**os.environ, "XDG_CONFIG_HOME": folder, "XDG_DATA_HOME": folder,
+                    "QT_QPA_PLATFORM": "offscreen", "PYTHONPATH": str(HERE / "src"),
+                    "DIAULOS_TIMING": "usable"}  # fmt: skip
+            command = [sys.executable, "-m", "diaulos", "demo"]
+            return subprocess.run(command, env=kept, check=True, capture_output=True)
+
+    def plain() -> object:
+        kept = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+        return subprocess.run([sys.executable, "-c", BARE], env=kept, check=True)
+
+    note = "the demo is not made yet; plain: a bare PySide6 window, whole process"
+    return Row("start to the demo's first view", *in_turn(ours, plain, runs), "<= 5", note)
+
+
+def stalls(runs: int, what: str) -> Row:
+    """The longest stall of the window in a session of 300 takes and 40 devices."""
+    from diaulos.demo.saltmarsh import write_demo
+
+    names = {"view": "{} again", "look": "look", "first": "{} first", "open": "open"}
+    views = ("instruments", "rig", "levels", "takes", "reamp")
+    longest, plain = [], []
+    with tempfile.TemporaryDirectory() as folder:
+        made, _ = write_demo(Path(folder) / "Saltmarsh")
+        made.close()
+        paths = [*sys.path, str(HERE / "tests"), str(HERE / "tests" / "core")]
+        for run in range(runs):
+            copy = Path(folder) / f"{run}.diaulos"
+            shutil.copytree(made.path, copy)
+            done = subprocess.run(
+                [sys.executable, str(HERE / "tests" / "stalls.py"), str(copy)],
+                capture_output=True, text=True, check=True,
+                env={**os.environ, "PYTHONPATH": os.pathsep.join(paths)},
+            )  # fmt: skip
+            gaps = json.loads(done.stdout[done.stdout.index("{") :])
+            found = [gaps[names[what].format(view)] for view in views]
+            longest.append(max(found) / 1000.0)
+            plain.append(min(found) / 1000.0)
+    told = {
+        "view": "a view is shown again",
+        "look": "the look is switched",
+        "first": "a view is shown for the first time",
+        "open": "the session is opened",
+    }
+    note = f"longest gap of a 5 ms timer while {told[what]}, 300 takes, 40 devices"
+    if what in ("view", "first"):
+        note += "; ours: the slowest view, plain: the fastest"
+    return Row(f"window stall, {told[what]}", longest, plain, "50 ms", note)
+
+
 ROWS: dict[str, Callable[[int], Row]] = {
     "delay": delay,
     "growth": delay_growth,
@@ -626,6 +681,11 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "waveforms-again": waveforms_again,
     "waveforms-growth": waveforms_growth,
     "heartbeat": heartbeat,
+    "stall-view": lambda runs: stalls(runs, "view"),
+    "stall-first": lambda runs: stalls(runs, "first"),
+    "stall-look": lambda runs: stalls(runs, "look"),
+    "stall-open": lambda runs: stalls(runs, "open"),
+    "first-demo": first_demo,
     "paint": lambda runs: start(runs, "paint"),
     "usable": lambda runs: start(runs, "usable"),
 }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 
@@ -276,19 +277,51 @@ def test_without_a_session_there_are_three_ways_to_begin(
     assert made.is_dir()
 
 
-def test_the_demo_can_be_cancelled_and_leaves_nothing(
-    desk: Desk, tmp_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+def test_the_demo_is_seen_before_it_is_whole_and_gone_on_with(
+    desk: Desk,
+    demo_folder: Path,
+    tmp_path: Path,
+    qtbot: QtBot,
+    monkeypatch: pytest.MonkeyPatch,
+    settled: Settle,
 ) -> None:
+    """Instruments and rigs at once, takes as they are played; Cancel keeps what there is."""
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
-    desk.window.welcome.buttons["open_demo_session"].click()
-    qtbot.waitUntil(lambda: desk.jobs.busy, timeout=10_000)
+    window = desk.window
+    window.preferences.view = "instruments"
+    window.welcome.buttons["open_demo_session"].click()
+    assert desk.document is not None, "it does not wait for the first take"
+    document, path = desk.document, desk.document.path
+    assert len(document.session.instruments) == 4
+    assert desk.current.ident == "instruments"
     assert desk.jobs.title == "Building the demo session"
-    assert desk.window.action("cancel").isEnabled()
+    assert window.action("cancel").isEnabled()
+    qtbot.waitUntil(lambda: len(document.session.rigs) == 4, timeout=60_000)
     desk.cancel()
     qtbot.waitUntil(lambda: not desk.jobs.busy, timeout=60_000)
-    assert desk.document is None
-    assert desk.window.stack.currentWidget() is desk.window.welcome
-    assert not list(tmp_path.rglob("session.json"))
+    assert desk.document is document
+    assert "goes on with it" in window._status.text()
+    assert (path / "unfinished").is_file()
+    settled(desk)
+    document.apply(edits.change_instrument("offset", "Rename", name="Jangler"))
+    document.mark_saved(document.session)  # as if the process had been killed
+    desk.folder.save(document.session)
+    desk.opening.close_session()
+    desk.opening.open_demo(path)
+    document = desk.document
+    assert desk.jobs.busy
+    qtbot.waitUntil(lambda: not desk.jobs.busy, timeout=300_000)
+    settled(desk)
+    session = document.session
+    whole = json.loads((demo_folder / "session.json").read_text("utf-8"))
+    assert [take.id for take in session.takes] == [take["id"] for take in whole["takes"]]
+    assert [rig.id for rig in session.rigs] == [rig["id"] for rig in whole["rigs"]]
+    assert session.takes[0].tracks[0].peak_dbfs == whole["takes"][0]["tracks"][0]["peak_dbfs"]
+    assert len(session.takes[0].passes) == 2
+    assert session.instrument("offset").name == "Jangler", "what was changed meanwhile stays"
+    assert all(one.strength for one in session.instruments)
+    assert not document.dirty
+    assert not (path / "unfinished").exists()
 
 
 def test_what_is_dropped_is_opened_or_becomes_a_take(

@@ -76,6 +76,7 @@ def _pointed(widget: QWidget, at: QPoint) -> str:
     return QToolTip.text()
 
 
+@pytest.mark.qt_log_ignore("This plugin does not support", extend=True)
 def test_drawn_figures_tell_it_too(opened: Desk, settled: Settle) -> None:
     """The strip, the board of Takes, the diagram of Levels."""
     opened.show("takes")

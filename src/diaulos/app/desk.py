@@ -114,6 +114,10 @@ class Desk(QObject):
         """Open a session."""
         return self.opening.open_path(path, read_only=read_only)
 
+    def save(self, then: Callable[[], None] | None = None) -> None:
+        """Save; `then` is called when it is on the disk."""
+        self.saving.save(then)
+
     def dropped(self, paths: list[Path]) -> None:
         """A session folder is opened; audio files become a take."""
         folders = [path for path in paths if path.is_dir()]

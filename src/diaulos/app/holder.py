@@ -24,6 +24,9 @@ class Holder(Protocol):
     folder: SessionFolder | None
     views: dict[str, View]
 
+    def save(self, then: Callable[[], None] | None = None) -> None:
+        """Save; `then` is called when it is on the disk."""
+
     def attach(self, folder: SessionFolder, session: Session, *, unsaved: bool = False) -> None:
         """Show this session in place of the one before."""
 

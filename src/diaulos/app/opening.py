@@ -3,20 +3,36 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+
+from PySide6.QtCore import QObject, Qt, Signal
 
 from diaulos import wiring
 from diaulos.app.asking import ask_folder
-from diaulos.app.demo_place import demo_path, write_demo_to
+from diaulos.app.demo_place import (
+    BUILDING,
+    begun_demo,
+    build_demo,
+    demo_path,
+    finish,
+    is_unfinished,
+)
 from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.dialogs.recover import RecoverDialog
+from diaulos.app.document import Document
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
-from diaulos.errors import DiaulosError, SessionLockedError, StorageError
+from diaulos.errors import CancelledError, DiaulosError, SessionLockedError, StorageError
+from diaulos.session.edits import Edit
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.recovery import Recovery, Remains, bring_back, remains_of
+
+
+class _Parts(QObject):
+    """From the thread that plays to the window."""
+
+    made = Signal(object)
 
 
 class Opening:
@@ -189,23 +205,52 @@ class Opening:
 
     def open_demo(self, path: Path) -> None:
         """Open the demo session, writing it first when it is not there."""
+        desk = self._desk
         if (path / "session.json").is_file():
-            self.open_path(path)
+            if not self.open_path(path):
+                return
+        elif not desk.may_leave(lambda: self.open_demo(path)):
             return
-        if not self._desk.may_leave(lambda: self.open_demo(path)):
-            return
+        else:
+            try:
+                folder, session = begun_demo(path)
+            except DiaulosError as error:
+                desk.show_problem(error)
+                return
+            desk.attach(folder, session)
+        document, where = desk.document, desk.folder
+        if document is not None and where is not None and not document.read_only:
+            if is_unfinished(where, document.session):
+                self._build_demo(document, where)
 
-        def work(progress: Progress, cancel: CancelToken) -> Any:
-            return write_demo_to(path, progress, cancel)
+    def _build_demo(self, document: Document, folder: SessionFolder) -> None:
+        """Play what the demo lacks. Every part is shown as soon as it is there."""
+        desk, session = self._desk, document.session
+        parts = _Parts()
+
+        def add(change: Edit) -> None:
+            if desk.document is document:
+                document.apply(change, journal=True, merge="demo")
+
+        parts.made.connect(add, Qt.ConnectionType.QueuedConnection)
+
+        def work(progress: Progress, cancel: CancelToken) -> None:
+            build_demo(folder, session, parts.made.emit, progress, cancel)
+
+        def done(_nothing: object) -> None:
+            parts.deleteLater()
+            if desk.document is document:
+                desk.save(lambda: finish(folder))
+                desk.window.say("The demo session is whole.")
 
         def failed(error: Exception) -> None:
-            if self._desk.document is None:
-                self._desk.window.show_welcome()
-            self._desk.show_problem(error)
+            parts.deleteLater()
+            if isinstance(error, CancelledError):
+                desk.window.say("The demo is not whole. File > Open the demo goes on with it.")
+            else:
+                desk.show_problem(error)
 
-        self._desk.jobs.start(
-            Job("Building the demo session", work, lambda made: self._desk.attach(*made), failed)
-        )
+        desk.jobs.start(Job(BUILDING, work, done, failed))
 
     def close_session(self) -> None:
         """Close what is open, asking about what is not saved."""

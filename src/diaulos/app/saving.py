@@ -27,8 +27,8 @@ class Saving:
         """The system ends the program: what is not saved stays in the journal."""
         desk.jobs.emptied.connect(self._on_emptied)
 
-    def save(self) -> None:
-        """Save, off the UI thread."""
+    def save(self, then: Callable[[], None] | None = None) -> None:
+        """Save, off the UI thread; `then` is called when it is on the disk."""
         desk, document, folder = self._desk, self._desk.document, self._desk.folder
         if document is None or folder is None or document.read_only:
             return
@@ -41,7 +41,10 @@ class Saving:
         def done(saved: Session) -> None:
             if desk.document is document:
                 document.mark_saved(saved)
-            desk.window.say("Saved.")
+            if then is not None:
+                then()
+            else:
+                desk.window.say("Saved.")
 
         desk.jobs.start(Job("save", work, done, desk.show_problem, background=True))
 

@@ -7,6 +7,8 @@ from diaulos.rig.changes import rename_device, set_cable
 from diaulos.rig.model import Rig
 from diaulos.rig.templates import build
 
+LIVE_ROOM = "rig04"
+
 
 def reamp_rigs() -> tuple[Rig, ...]:
     """Out by a reamp box, back by a load box."""
@@ -25,7 +27,7 @@ def reamp_rigs() -> tuple[Rig, ...]:
 def live_room(instrument_id: str, name: str) -> Rig:
     """Dry, amp and amp with cabinet at once, not yet as it should be: the loader goes into a
     microphone input, the guitar's cable is long, and the monitoring is doubled."""
-    rig = build("hybrid", "rig04").model_copy(update={"name": "Live room, three tones"})
+    rig = build("hybrid", LIVE_ROOM).model_copy(update={"name": "Live room, three tones"})
     for device, setting, value in (
         ("guitar", "instrument", instrument_id),
         ("interface", "mode4", "mic"),

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import math
 import shutil
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -25,9 +27,11 @@ from diaulos.demo.instruments import (
     SEMI,
     with_strength,
 )
-from diaulos.demo.rigs import live_room, reamp_rigs
+from diaulos.demo.rigs import LIVE_ROOM, live_room, reamp_rigs
 from diaulos.errors import StorageError
 from diaulos.rig.bench import through_input
+from diaulos.session import edits
+from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.model import MatchTarget, Session, Take, Track
 from diaulos.signal.amp import AmpFaults, AmpSettings, drive_signal
@@ -45,6 +49,10 @@ RATE_HZ = 48_000
 DEMO_DATE = datetime(2026, 5, 9, 10, 30, 0)
 DEMO_ID = "saltmarsh-demo"
 NAME = "Saltmarsh"
+UNFINISHED = "unfinished"
+"""A file beside the session of a demo whose takes are not all played."""
+PASSES = (("t0001", "rig02"), ("t0001", "rig01"))
+"""Take and rig of the first passes."""
 
 
 @dataclass(frozen=True)
@@ -177,39 +185,16 @@ def write_demo(
     path: Path, progress: Progress = no_progress, *, with_passes: bool = True
 ) -> tuple[SessionFolder, Session]:
     """Write the demo session into a new folder and return it open."""
-    rigs = (*reamp_rigs(), live_room(BARITONE.id, BARITONE.name))
-    session = Session(
-        id=DEMO_ID,
-        name=NAME,
-        sample_rate_hz=RATE_HZ,
-        tempo_bpm=96.0,
-        instruments=tuple(
-            with_strength(p.instrument, p.strings, RATE_HZ, DEMO_DATE.isoformat(), 400 + 10 * n)
-            for n, p in enumerate(PLAYERS)
-        ),
-        reference_instrument="offset",
-        tones=TONES,
-        rigs=rigs,
-        current_rig="rig01",
-    )
     # Under another name until it is whole: a start that is cut short leaves no half demo.
-    target = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
-    if target.exists():
-        raise StorageError(
-            "there is a session already.", where=str(target), remedy="Choose another name."
-        )
+    target = _free_place(path)
     part = target.with_name(f".{target.stem}.part{SUFFIX}")
     shutil.rmtree(part, ignore_errors=True)
+    session = bare_demo()
     folder = SessionFolder.create(part, session)
     try:
-        takes = []
-        for number, player in enumerate(PLAYERS, start=1):
-            progress((number - 1) / (len(PLAYERS) + 1), f"Playing {player.take}")
-            takes.append(_write_take(folder, session, player, number))
-        session = session.model_copy(update={"takes": tuple(takes)})
-        if with_passes:
-            progress(len(PLAYERS) / (len(PLAYERS) + 1), "Reamping a first pass")
-            session = _first_passes(folder, session)
+        for fraction, text, step in demo_steps(folder, with_passes=with_passes):
+            progress(fraction, text)
+            session = step(session)(session)
         folder.save(session)
         folder.rename(target)
     except BaseException:
@@ -219,20 +204,119 @@ def write_demo(
     return folder, session
 
 
-def _first_passes(folder: SessionFolder, session: Session) -> Session:
-    wanted = (("t0001", "rig02"), ("t0001", "rig01"))
-    for index, (take_id, rig_id) in enumerate(wanted):
-        request = ReampRequest(
-            session, take_id, rig_id=rig_id, target=MatchTarget(kind="track", ident="k02")
+def begin_demo(path: Path) -> tuple[SessionFolder, Session]:
+    """The demo session before anything was played, in its own place: it can be looked at at once,
+    and `demo_steps` make it whole. As long as they have not, `unfinished` says so."""
+    session = bare_demo()
+    folder = SessionFolder.create(_free_place(path), session)
+    (folder.path / UNFINISHED).touch()
+    return folder, session
+
+
+def unfinished(folder: SessionFolder, session: Session) -> bool:
+    """Whether this is a demo session whose takes are not all played yet."""
+    return session.id == DEMO_ID and (folder.path / UNFINISHED).is_file()
+
+
+def finish_demo(folder: SessionFolder) -> None:
+    """Every step was taken."""
+    (folder.path / UNFINISHED).unlink(missing_ok=True)
+
+
+def bare_demo() -> Session:
+    """Instruments that nobody measured yet, tones, and the rigs for reamping."""
+    return Session(
+        id=DEMO_ID,
+        name=NAME,
+        sample_rate_hz=RATE_HZ,
+        tempo_bpm=96.0,
+        instruments=tuple(player.instrument for player in PLAYERS),
+        reference_instrument="offset",
+        tones=TONES,
+        rigs=reamp_rigs(),
+        current_rig="rig01",
+    )
+
+
+Step = Callable[[Session], Edit]
+
+
+def demo_steps(
+    folder: SessionFolder, *, with_passes: bool = True
+) -> Iterator[tuple[float, str, Step]]:
+    """What makes a bare demo whole, in its order: how far one is then, what is done, and the
+    step. A step that was taken before changes nothing, so that a demo that was cut short can be
+    gone on with."""
+    count = 1 + 2 * len(PLAYERS) + (len(PASSES) if with_passes else 0)
+    steps: list[tuple[str, Step]] = [("Planning the live room", _live_room)]
+    for number, player in enumerate(PLAYERS, start=1):
+        steps.append((f"Strumming {player.instrument.name}", partial(_strummed, number, player)))
+    for number, player in enumerate(PLAYERS, start=1):
+        steps.append((f"Playing {player.take}", partial(_played, folder, number, player)))
+    if with_passes:
+        for index, (take_id, rig_id) in enumerate(PASSES):
+            again = partial(_reamped, folder, index, take_id, rig_id)
+            steps.append((f"Reamping, pass {index + 1}", again))
+    for done, (text, step) in enumerate(steps):
+        yield done / count, text, step
+
+
+_NOTHING = Edit("Nothing", lambda session: session)
+
+
+def _live_room(session: Session) -> Edit:
+    if any(rig.id == LIVE_ROOM for rig in session.rigs):
+        return _NOTHING
+    rig = live_room(BARITONE.id, BARITONE.name)
+
+    def with_room(now: Session) -> Session:
+        return now.model_copy(update={"rigs": (*now.rigs, rig)})
+
+    return Edit("Demo: live room", with_room)
+
+
+def _strummed(number: int, player: _Player, session: Session) -> Edit:
+    known = next((one for one in session.instruments if one.id == player.instrument.id), None)
+    if known is None or known.strength:
+        return _NOTHING
+    measured = with_strength(
+        player.instrument, player.strings, RATE_HZ, DEMO_DATE.isoformat(), 390 + 10 * number
+    )
+    return edits.change_instrument(known.id, "Demo: strums", strength=measured.strength)
+
+
+def _played(folder: SessionFolder, number: int, player: _Player, session: Session) -> Edit:
+    take_id = f"t{number:04d}"
+    if any(take.id == take_id for take in (*session.takes, *session.take_bin)):
+        return _NOTHING
+    # What a start that was killed wrote of it.
+    left = {f"audio/{take_id}_{track}.wav" for track in ("k01", "k02")} - session.used_files()
+    folder.delete_files(left)
+    return edits.add_take(_write_take(folder, session, player, number))
+
+
+def _reamped(folder: SessionFolder, index: int, take_id: str, rig_id: str, now: Session) -> Edit:
+    take = next((one for one in now.takes if one.id == take_id), None)
+    if take is None or len(take.passes) > index or now.bin:
+        return _NOTHING
+    if all(rig.id != rig_id for rig in now.rigs):
+        return _NOTHING
+    outcome = make_pass(
+        ReampRequest(now, take_id, rig_id=rig_id, target=MatchTarget(kind="track", ident="k02")),
+        store=folder,
+        backend_for=bench_for(seed=10 + index),
+        clock=lambda: DEMO_DATE,
+    )
+    return outcome.edit
+
+
+def _free_place(path: Path) -> Path:
+    target = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
+    if target.exists():
+        raise StorageError(
+            "there is a session already.", where=str(target), remedy="Choose another name."
         )
-        outcome = make_pass(
-            request,
-            store=folder,
-            backend_for=bench_for(seed=10 + index),
-            clock=lambda: DEMO_DATE,
-        )
-        session = outcome.edit(session)
-    return session
+    return target
 
 
 def _write_take(folder: SessionFolder, session: Session, player: _Player, number: int) -> Take:
