@@ -32,6 +32,7 @@ class Hand:
     ) -> None:
         self.actions += 1
         self.desk.window.activateWindow()
+        self.qtbot.waitUntil(self.desk.window.isActiveWindow, timeout=10_000)
         self.qtbot.keyClick(self.desk.window, key, modifier)
         if wait:
             self._settled(self.desk)
@@ -62,6 +63,12 @@ def test_from_nothing_to_an_exported_pass(
     monkeypatch.setattr(NewSessionDialog, "exec", answer)
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (str(out), ""))
     hand.click(desk.window.welcome.buttons["new_session"])
+    hand.press(Qt.Key.Key_1, CTRL)
+    assert [one.name for one in desk.document.session.instruments] != []
+    hand.press(Qt.Key.Key_3, CTRL)
+    hand.press(Qt.Key.Key_G)  # the gain that the plan says
+    levels = desk.views["levels"]
+    assert "clips" not in levels.verdict.clips.text()
     hand.press(Qt.Key.Key_4, CTRL)
     takes = desk.views["takes"]
     qtbot.waitUntil(lambda: takes.ready is not None and takes.settled, timeout=30_000)

@@ -94,6 +94,23 @@ def test_a_real_window_opens_paints_and_is_remembered(demo_copy: Path, tmp_path:
     assert not (demo_copy / "lock").exists()
 
 
+def test_a_newcomer_finds_the_way_in_a_real_window(tmp_path: Path) -> None:
+    """The stranger's way once more, where focus is given by the X server and not by Qt."""
+    if os.environ.get("DIAULOS_IN_XVFB"):
+        pytest.skip("this is the inner run")
+    xvfb = program("xvfb-run")
+    here = Path(__file__).parent
+    run = subprocess.run(
+        [xvfb, "-a", "-s", "-screen 0 1400x900x24", sys.executable, "-m", "pytest", "-q",
+         "-p", "no:xdist", "-p", "no:cacheprovider", "-o", "addopts=", "-o", "qt_api=pyside6",
+         "--basetemp", str(tmp_path / "inner"), str(here / "test_newcomer.py")],
+        env={**environment(tmp_path), "QT_QPA_PLATFORM": "xcb", "DIAULOS_IN_XVFB": "1"},
+        cwd=here.parent.parent, capture_output=True, text=True, timeout=600, check=False,
+    )  # fmt: skip
+    assert run.returncode == 0, run.stdout[-3000:] + run.stderr[-1000:]
+    assert "2 passed" in run.stdout
+
+
 def test_without_a_screen_it_says_so(tmp_path: Path) -> None:
     kept = {k: v for k, v in environment(tmp_path).items() if k != "WAYLAND_DISPLAY"}
     run = subprocess.run(

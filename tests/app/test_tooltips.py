@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPoint, QRect
@@ -12,6 +13,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QTableWidget, QToolTip, QWid
 
 from diaulos.app.desk import Desk
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.own_words import OWN_WORDS, own_word
 from diaulos.session import edits
 from diaulos.session.roles import recording_rig
 
@@ -66,6 +68,24 @@ def test_every_figure_tells_where_it_is_from(
         settled(opened)
         untold += [f"{page}: {one}" for one in _untold(view)]
     assert untold == [], "\n".join(untold)
+
+
+def test_our_own_words_are_told_where_they_are_met(opened: Desk, settled: Settle) -> None:
+    """In the words of the glossary."""
+    page = (Path(__file__).parents[2] / "docs" / "glossary.md").read_text("utf-8")
+    for word, line in OWN_WORDS.items():
+        assert f"| {word} | {line} |" in page, word
+    for ident in PAGES:
+        opened.show(ident)
+        settled(opened)
+    opened.show("instruments")
+    settled(opened)
+    window = opened.window
+    tips = {widget.toolTip() for widget in window.findChildren(QWidget)}
+    tips |= {opened.views["instruments"].pages.tabToolTip(i) for i in range(3)}
+    whole = "\n".join(tips) + window.strip.tip(0)
+    for word in ("course", "station", "pass", "trim", "strength"):
+        assert own_word(word) in whole, word
 
 
 def _pointed(widget: QWidget, at: QPoint) -> str:

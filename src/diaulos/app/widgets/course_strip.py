@@ -19,6 +19,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.marks import paint_mark
+from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import Painted, scaled_size
 from diaulos.figures import TAP_WORDS
 
@@ -113,13 +114,13 @@ class CourseStrip(Painted):
     def tip(self, index: int) -> str:
         """A row in full, and what its figure is."""
         row = self._rows[index]
-        told = (
+        source = (
             "Peak of the last take or pass, as recorded: 20 log10 of the largest sample"
             if row.peak.startswith("last")
             else "Loudest peak of the instrument's excerpt, played through the course"
         )
         shown = row.peak if any(letter.isdigit() for letter in row.peak) else ""
-        parts = (row.name, row.finding, f"{shown}. {told}." if shown else "")
+        parts = (row.name, own_word("course"), row.finding, f"{shown}. {source}." if shown else "")
         return tip("\n".join(part for part in parts if part))
 
     def focusInEvent(self, event: QFocusEvent) -> None:

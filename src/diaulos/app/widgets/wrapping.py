@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.own_words import OWN_WORDS, own_word
 
 LEAST_HEIGHT = 120
 LEAST_WIDTH = 380
@@ -57,6 +58,8 @@ class WrappingRow(QLayout):
         label = TextLabel(words)
         label.setProperty("role", "muted")
         label.setBuddy(widgets[0])
+        if words.lower() in OWN_WORDS:
+            label.setToolTip(own_word(words.lower()))
         row.addWidget(label)
         for widget in widgets:
             row.addWidget(widget, int(widget is widgets[0]))

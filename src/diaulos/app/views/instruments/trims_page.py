@@ -21,6 +21,7 @@ from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import ElidedLabel, TextLabel
 from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import (
     least_height,
     most_height,
@@ -193,6 +194,8 @@ class TrimsPage(QWidget):
         for column, words in enumerate(heads):
             label = ElidedLabel(words)
             label.setProperty("role", "muted")
+            if words == "Trim":
+                label.setToolTip(own_word("trim"))
             self._grid.addWidget(label, 0, column)
         blocker = QSignalBlocker(self.reference)
         self.reference.clear()

@@ -29,6 +29,7 @@ from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import least_width, most_width
 from diaulos.app.widgets.wrapping import scrolled
 from diaulos.circuit.loading import Load
@@ -107,7 +108,10 @@ class InstrumentsView(ToneWork):
         self.pages.setUsesScrollButtons(False)
         self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.addTab(scrolled(self.loading, "Loading"), "Loading (1)")
-        self.pages.addTab(scrolled(self.trims, "Strength and trims"), "Strength and trims (2)")
+        index = self.pages.addTab(
+            scrolled(self.trims, "Strength and trims"), "Strength and trims (2)"
+        )
+        self.pages.setTabToolTip(index, f"{own_word('strength')}\n{own_word('trim')}")
         self.pages.addTab(scrolled(self.drive, "Pad and tone"), "Pad and tone (3)")
         self.pages.setAccessibleName("Pages")
         self.pages.tabBar().setAccessibleName("Pages")

@@ -22,6 +22,7 @@ from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, V
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.rig_box import RigBox
 from diaulos.app.widgets.wrapping import Flowing, Pages, WrappingRow
@@ -59,6 +60,7 @@ class LevelsLayout(View):
         self.lay_menu = QMenu(self.lay)
         self.lay.setMenu(self.lay_menu)
         self.every = QCheckBox("All stations")
+        self.every.setToolTip(own_word("station"))
         self.tone = QCheckBox("Allow tone controls to change")
         self.tone.setToolTip(
             "The solver may also turn what stands ahead of an amplifier: there a pad or a trim is "

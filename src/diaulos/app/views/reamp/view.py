@@ -30,6 +30,7 @@ from diaulos.app.views.reamp.work import ReampWork
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures
+from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import least_height
 from diaulos.app.widgets.waveform import Waveform
 from diaulos.app.widgets.wrapping import Flowing, scrolled
@@ -172,7 +173,9 @@ class ReampView(ReampWork):
             row.setSpacing(6)
             for button in pair:
                 row.addWidget(button)
-        right = _column(_label("Passes", "title"), self._empty_passes, self.pass_list)
+        title = _label("Passes", "title")
+        title.setToolTip(own_word("pass"))
+        right = _column(title, self._empty_passes, self.pass_list)
         box = right.layout()
         assert isinstance(box, QVBoxLayout)
         box.setContentsMargins(8, 0, 0, 0)
