@@ -32,6 +32,7 @@ class WrappingRow(QLayout):
         super().__init__(parent)
         self._items: list[QLayoutItem] = []
         self._growing: list[QWidget] = []
+        self._heights: dict[int, int] = {}
         self.setContentsMargins(0, 0, 0, 0)
         self.setSpacing(spacing)
 
@@ -83,7 +84,14 @@ class WrappingRow(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:
-        return self._lay(QRect(0, 0, width, 0), move=False)
+        # Asked for again and again while a view is laid out.
+        if width not in self._heights:
+            self._heights[width] = self._lay(QRect(0, 0, width, 0), move=False)
+        return self._heights[width]
+
+    def invalidate(self) -> None:
+        self._heights.clear()
+        super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)
