@@ -113,6 +113,7 @@ class Capture:
         self.info = stream.info
         self._realtime = stream.info.realtime
         if stream.info.rate_hz != self._spec.rate_hz:
+            stream.stop()  # a real one holds ports
             raise AudioDeviceError(
                 f"the device runs at {stream.info.rate_hz} Hz, the session at "
                 f"{self._spec.rate_hz} Hz.",

@@ -1,0 +1,207 @@
+"""The process that holds a JACK client. A fresh interpreter with numpy and the JACK binding only:
+a callback in the window's process loses half of its blocks while the window paints.
+
+    python -m diaulos.audio.jack_child            lists the devices, as JSON
+    python -m diaulos.audio.jack_child FD JSON    runs a stream in the shared memory FD
+
+It ends when it is told to, when the server ends, or when the process that started it does.
+"""
+
+from __future__ import annotations
+
+import gc
+import json
+import mmap
+import os
+import sys
+import time
+from typing import Any
+
+import cffi
+import jack
+import numpy as np
+
+from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, spans
+
+NAME = "diaulos"
+LOOK_S = 0.01
+_LATENCY = """
+typedef struct { uint32_t min; uint32_t max; } range_t;
+void jack_port_get_latency_range(void *port, int mode, range_t *range);
+"""
+"""The binding has no call for latencies."""
+
+
+def _client(name: str) -> jack.Client:
+    # libjack tells standard error about every server that is not there.
+    quiet, kept = os.open(os.devnull, os.O_WRONLY), os.dup(2)
+    os.dup2(quiet, 2)
+    try:
+        return jack.Client(name, no_start_server=True)
+    finally:
+        os.dup2(kept, 2)
+        os.close(quiet)
+        os.close(kept)
+
+
+def devices() -> dict[str, Any]:
+    """Every client that has audio ports is a device; its channels are its ports in their order."""
+    client = _client(f"{NAME} list")
+    found: dict[str, dict[str, Any]] = {}
+    for port in client.get_ports(is_audio=True):
+        owner = port.name.split(":")[0]
+        if owner.startswith(NAME):
+            continue
+        one = found.setdefault(owner, {"name": owner, "inputs": [], "outputs": [], "physical": 0})
+        one["inputs" if port.is_output else "outputs"].append(port.name)
+        one["physical"] += int(port.is_physical)
+    told = {
+        "rate_hz": client.samplerate,
+        "block_frames": client.blocksize,
+        "realtime": bool(client.realtime),
+        "devices": list(found.values()),
+    }
+    client.close()
+    return told
+
+
+class Child:
+    """One stream."""
+
+    def __init__(self, fd: int, order: dict[str, Any]) -> None:
+        self.inputs, self.outputs = len(order["inputs"]), len(order["outputs"])
+        size = PortRing.size(max(1, self.inputs), max(1, self.outputs))
+        self.ring = PortRing(mmap.mmap(fd, size), max(1, self.inputs), max(1, self.outputs))
+        self.order = order
+        self.parent = os.getppid()
+        self.client = _client(f"{NAME} {order['name']}".strip())
+        self.frame = 0
+        """Of the stream, at the next cycle."""
+        self.last: int | None = None
+        self.running = False
+        self.silence = np.zeros(8_192, np.float32)
+
+    def run(self) -> None:
+        """Until it is told to stop, or nobody is left to tell it."""
+        client, ring = self.client, self.ring
+        heard = [client.inports.register(f"in_{n + 1}") for n in range(self.inputs)]
+        played = [client.outports.register(f"out_{n + 1}") for n in range(self.outputs)]
+        client.set_process_callback(self._process)
+        client.set_shutdown_callback(lambda _status, _reason: ring.set(Count.GONE, 1))
+        client.set_xrun_callback(self._on_xrun)
+        client.set_samplerate_callback(lambda rate: ring.set(Count.RATE, rate))
+        ring.set(Count.RATE, client.samplerate)
+        ring.set(Count.BLOCK, client.blocksize)
+        ring.set(Count.REALTIME, int(bool(client.realtime)))
+        gc.collect()
+        gc.freeze()
+        gc.disable()
+        client.activate()
+        for port, source in zip(heard, self.order["inputs"], strict=True):
+            client.connect(source, port)
+        for port, target in zip(played, self.order["outputs"], strict=True):
+            if target is not None:
+                client.connect(port, target)
+        self._tell_latency()
+        ring.set(Count.READY, 1)
+        while not ring.get(Count.STOP) and not ring.get(Count.GONE):
+            time.sleep(LOOK_S)
+            if os.getppid() != self.parent:
+                break
+        if not ring.get(Count.GONE):
+            client.deactivate(ignore_errors=True)
+            client.close()
+
+    def _on_xrun(self, _delayed_us: float) -> None:
+        self.ring.counts[Count.XRUNS] += 1
+
+    def _tell_latency(self) -> None:
+        """The latencies that the driver claims, the longest of each direction."""
+        ffi = cffi.FFI()
+        ffi.cdef(_LATENCY)
+        library = ffi.dlopen("libjack.so.0")
+        heard = [self.client.get_port_by_name(name) for name in self.order["inputs"]]
+        played = [self.client.get_port_by_name(name) for name in self.order["outputs"] if name]
+        for ports, mode, which in (
+            (heard, 0, Count.IN_LATENCY), (played, 1, Count.OUT_LATENCY),
+        ):  # fmt: skip
+            worst = 0
+            for port in ports:
+                span = ffi.new("range_t *")
+                handle = ffi.cast("void *", int(jack._ffi.cast("uintptr_t", port._ptr)))
+                library.jack_port_get_latency_range(handle, mode, span)
+                worst = max(worst, int(span.max))
+            self.ring.set(which, worst)
+
+    # --- the callback: nothing but copies ---
+
+    def _process(self, frames: int) -> None:
+        ring, counts = self.ring, self.ring.counts
+        now = self.client.last_frame_time
+        counts[Count.TICKS] += 1
+        counts[Count.BLOCK] = frames
+        if not self.running:
+            self.running = bool(counts[Count.GO])
+            if not self.running:
+                for port in self.client.outports:
+                    np.frombuffer(port.get_buffer(), np.float32)[:] = 0.0
+                return
+        elif self.last is not None:
+            # A cycle that was never run leaves no trace in the samples, only in the time.
+            gap = (now - self.last) % (1 << 32)
+            if 0 < gap < (1 << 31):
+                counts[Count.SKIPPED] += gap
+                self._gap(gap)
+        self.last = (now + frames) % (1 << 32)
+        self._play(frames)
+        if self.frame + frames - int(counts[Count.READ]) > RING_FRAMES:
+            counts[Count.LOST] += frames
+            self._gap(frames)
+            return
+        for place, count, offset in spans(self.frame, frames):
+            for channel, port in enumerate(self.client.inports):
+                data = np.frombuffer(port.get_buffer(), np.float32)
+                ring.heard[place : place + count, channel] = data[offset : offset + count]
+        self.frame += frames
+        counts[Count.WRITTEN] = self.frame
+
+    def _gap(self, frames: int) -> None:
+        counts = self.ring.counts
+        entry = int(counts[Count.GAPS])
+        self.ring.gaps[entry % GAPS] = (self.frame, frames)
+        counts[Count.GAPS] = entry + 1
+        self.frame += frames
+        counts[Count.WRITTEN] = self.frame
+
+    def _play(self, frames: int) -> None:
+        """What stands in the ring for these frames; silence for what is not there yet."""
+        ring, counts = self.ring, self.ring.counts
+        have = min(frames, max(0, int(counts[Count.QUEUED]) - self.frame))
+        if have < frames and self.outputs:
+            counts[Count.LATE] += frames - have
+        parts = spans(self.frame, have) if have else ()
+        for channel, port in enumerate(self.client.outports):
+            data = np.frombuffer(port.get_buffer(), np.float32)
+            for place, count, offset in parts:
+                data[offset : offset + count] = ring.played[place : place + count, channel]
+            data[have:] = 0.0
+
+
+def main() -> int:
+    """List, or run."""
+    if len(sys.argv) == 1:
+        try:
+            print(json.dumps(devices()))
+        except jack.JackError as error:
+            print(json.dumps({"error": str(error)}))
+        return 0
+    try:
+        Child(int(sys.argv[1]), json.loads(sys.argv[2])).run()
+    except jack.JackError as error:
+        print(str(error), file=sys.stderr)
+        return 1
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
