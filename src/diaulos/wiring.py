@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
 from diaulos.audio.bench_backend import BenchBackend
+from diaulos.audio.jack_backend import JackBackend, JackDevices
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.rig_backend import RigBackend, over_and_over
@@ -24,8 +26,17 @@ from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
+from diaulos.work.capture.mapping import channels_of
 from diaulos.work.instruments.plucking import plucked_volts
-from diaulos.work.ports import AudioBackend, DeviceInfo, DeviceList, OutputBackend
+from diaulos.work.ports import (
+    AudioBackend,
+    DeviceInfo,
+    DeviceList,
+    DuplexStream,
+    OutputBackend,
+    StreamCallback,
+    StreamSpec,
+)
 from diaulos.work.rigs.audio import Played
 from diaulos.work.rigs.building import Start, started
 from diaulos.work.rigs.look import instrument_source, rig_graph
@@ -37,14 +48,17 @@ __all__ = [
     "SUFFIX",
     "BenchAudio",
     "ExternalAudio",
+    "OnDevice",
     "SessionFolder",
     "audio_info",
     "bench_for",
     "device_list",
     "local_now",
+    "loop_on",
     "new_session",
     "output_backend",
     "pluck_backend",
+    "record_on",
     "resample_whole",
     "resampled",
     "rig_backend",
@@ -141,18 +155,62 @@ def pluck_backend(frets: tuple[int, ...] = (0,), *, paced: bool, seed: int = 1) 
     return make
 
 
-class _Bench:
-    """The simulated studio as a device."""
+class _Devices:
+    """The simulated studio, and what a JACK server has."""
+
+    def missing(self) -> tuple[str, ...]:
+        return JackDevices().missing()
 
     def devices(self) -> tuple[DeviceInfo, ...]:
         rates = (44_100, 48_000, 88_200, 96_000, 192_000)
         blocks = (64, 128, 256, 512, 1_024)
-        return (DeviceInfo("bench", "Simulated studio", 32, 32, rates, blocks, realtime=False),)
+        bench = DeviceInfo("bench", "Simulated studio", 32, 32, rates, blocks, realtime=False)
+        return (bench, *JackDevices().devices())
+
+
+class OnDevice:
+    """A real device as a back end: the channels of a stream are those that it is tied to."""
+
+    def __init__(
+        self, device: str, inputs: tuple[int, ...] = (), outputs: tuple[int, ...] = ()
+    ) -> None:
+        self._device, self._inputs, self._outputs = device, inputs, outputs
+
+    def open(self, spec: StreamSpec, callback: StreamCallback) -> DuplexStream:
+        """A stream on it; AudioDeviceError when that is impossible."""
+        tied = replace(
+            spec, device=self._device, input_map=self._inputs[: spec.input_channels],
+            output_map=self._outputs[: spec.output_channels],
+        )  # fmt: skip
+        return JackBackend().open(tied, callback)
+
+
+def record_on(device: str, wanted: Mapping[str, int]) -> RecordBackendFor:
+    """A real device to record from: each armed track on its channel (`wanted`, from 1, by the
+    track's name), the others in order."""
+
+    def make(
+        session: Session, rig: Rig, tracks: tuple[PortRef, ...], stored: Stored = NOTHING_STORED
+    ) -> AudioBackend:
+        named = {track.port: track.name for track in rig.tracks}
+        names = [named.get(port, str(port)) for port in tracks]
+        return OnDevice(device, channels_of(names, wanted))
+
+    return make
+
+
+def loop_on(device: str, out_channel: int, in_channel: int) -> Callable[[Course], AudioBackend]:
+    """A real device to reamp by: out on one channel, back on one, counted from 1."""
+
+    def make(course: Course) -> AudioBackend:
+        return OnDevice(device, (in_channel - 1,), (out_channel - 1,))
+
+    return make
 
 
 def device_list() -> DeviceList:
     """What there is to record from and play to."""
-    return _Bench()
+    return _Devices()
 
 
 def output_backend() -> OutputBackend:

@@ -1,8 +1,8 @@
 """JACK (and PipeWire's JACK server) as a back end: the client lives in a process of its own.
 
-What is put out for a frame is heard `LEAD` later, always: the samples wait in the shared ring,
-so that a window that is held up does not tear the sound. The lead is part of the latency that
-the stream claims, and of every round trip that is measured.
+What is put out for a frame is played a lead later, always: the samples wait in the shared ring,
+so that a window that is held up does not tear the sound. The stream tells its lead, and whoever
+reads begins so much later: it is in no delay that is measured.
 """
 
 from __future__ import annotations
@@ -44,6 +44,13 @@ NO_SERVER = (
 )
 
 
+NO_RIGHTS = (
+    "Put yourself into the group audio (sudo usermod -a -G audio $USER), let "
+    "/etc/security/limits.d/audio.conf say '@audio - rtprio 95' and '@audio - memlock unlimited', "
+    "log in again, and start the server with jackd -R."
+)
+
+
 def listed() -> dict[str, Any]:
     """What the JACK server has, asked in a process of its own; {"error": ...} without one."""
     try:
@@ -71,9 +78,19 @@ class JackDevices:
                 (int(found["rate_hz"]),),
                 (int(found["block_frames"]),),
                 bool(found["realtime"]),
+                sum(one["latency_frames"]) / float(found["rate_hz"]),
             )
             for one in found.get("devices", ())
         )
+
+    def missing(self) -> tuple[str, ...]:
+        """A server that does not run, or one without real-time rights."""
+        found = listed()
+        if "error" in found:
+            return (f"No JACK server runs. {NO_SERVER}",)
+        if not found["realtime"]:
+            return (f"The JACK server runs without real-time rights: blocks get lost. {NO_RIGHTS}",)
+        return ()
 
 
 class JackBackend:
@@ -147,9 +164,10 @@ class JackStream:
         self.info = StreamInfo(
             rate_hz=rate,
             input_latency_s=ring.get(Count.IN_LATENCY) / rate,
-            output_latency_s=(self.lead_frames + ring.get(Count.OUT_LATENCY)) / rate,
+            output_latency_s=ring.get(Count.OUT_LATENCY) / rate,
             clock_id=f"jack {rate}",
             realtime=True,
+            lead_frames=self.lead_frames,
             patience_s=PATIENCE_S,
         )
         self.server_realtime = bool(ring.get(Count.REALTIME))

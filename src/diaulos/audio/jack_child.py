@@ -25,6 +25,7 @@ from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, spans
 
 NAME = "diaulos"
 LOOK_S = 0.01
+_declared: tuple[Any, Any] | None = None
 _LATENCY = """
 typedef struct { uint32_t min; uint32_t max; } range_t;
 void jack_port_get_latency_range(void *port, int mode, range_t *range);
@@ -52,8 +53,11 @@ def devices() -> dict[str, Any]:
         owner = port.name.split(":")[0]
         if owner.startswith(NAME):
             continue
-        one = found.setdefault(owner, {"name": owner, "inputs": [], "outputs": [], "physical": 0})
+        one = found.setdefault(owner, {"name": owner, "inputs": [], "outputs": [], "physical": 0,
+                                       "latency_frames": [0, 0]})  # fmt: skip
         one["inputs" if port.is_output else "outputs"].append(port.name)
+        way = 0 if port.is_output else 1
+        one["latency_frames"][way] = max(one["latency_frames"][way], latency(port, way))
         one["physical"] += int(port.is_physical)
     told = {
         "rate_hz": client.samplerate,
@@ -63,6 +67,20 @@ def devices() -> dict[str, Any]:
     }
     client.close()
     return told
+
+
+def latency(port: jack.Port, mode: int) -> int:
+    """What the driver claims for a port, in frames; mode 0 on the way in, 1 on the way out."""
+    global _declared
+    if _declared is None:
+        ffi = cffi.FFI()
+        ffi.cdef(_LATENCY)
+        _declared = (ffi, ffi.dlopen("libjack.so.0"))
+    ffi, library = _declared
+    span = ffi.new("range_t *")
+    handle = ffi.cast("void *", int(jack._ffi.cast("uintptr_t", port._ptr)))
+    library.jack_port_get_latency_range(handle, mode, span)
+    return int(span.max)
 
 
 class Child:
@@ -117,21 +135,13 @@ class Child:
 
     def _tell_latency(self) -> None:
         """The latencies that the driver claims, the longest of each direction."""
-        ffi = cffi.FFI()
-        ffi.cdef(_LATENCY)
-        library = ffi.dlopen("libjack.so.0")
-        heard = [self.client.get_port_by_name(name) for name in self.order["inputs"]]
-        played = [self.client.get_port_by_name(name) for name in self.order["outputs"] if name]
+        client, order = self.client, self.order
+        heard = [client.get_port_by_name(name) for name in order["inputs"]]
+        played = [client.get_port_by_name(name) for name in order["outputs"] if name]
         for ports, mode, which in (
             (heard, 0, Count.IN_LATENCY), (played, 1, Count.OUT_LATENCY),
         ):  # fmt: skip
-            worst = 0
-            for port in ports:
-                span = ffi.new("range_t *")
-                handle = ffi.cast("void *", int(jack._ffi.cast("uintptr_t", port._ptr)))
-                library.jack_port_get_latency_range(handle, mode, span)
-                worst = max(worst, int(span.max))
-            self.ring.set(which, worst)
+            self.ring.set(which, max((latency(port, mode) for port in ports), default=0))
 
     # --- the callback: nothing but copies ---
 

@@ -28,6 +28,8 @@ VERBS = {
     "levels": "levels:levels",
     "ways": "ways:ways",
     "render": "rig:render",
+    "devices": "devices:devices",
+    "roundtrip": "devices:roundtrip",
     "schema": "main:schema",
 }
 """Every verb of the shell and the function in this room that answers it. Names only: whoever

@@ -13,6 +13,7 @@ import typer
 
 from diaulos import __version__
 from diaulos.cli import VERBS
+from diaulos.cli.devices import BENCH, DeviceOption, InOption, OutOption
 from diaulos.cli.output import EXIT_USAGE, print_json, print_lines, report, told_progress
 from diaulos.errors import DiaulosError, InputError
 from diaulos.units import samples_to_ms
@@ -328,6 +329,9 @@ def reamp(
     ] = None,
     slate: SlateFlag = True,
     go_on: GoOnFlag = False,
+    device: DeviceOption = BENCH,
+    out_channel: OutOption = 1,
+    in_channel: InOption = 1,
     as_json: JsonFlag = False,
 ) -> None:
     """Reamp a stored take and save the new pass in the session."""
@@ -360,7 +364,11 @@ def reamp(
             outcome = make_pass(
                 ReampRequest(session, take, rig_id=rig, target=target, slate=slate, go_on=go_on),
                 store=folder,
-                backend_for=wiring.bench_for(impulses),
+                backend_for=(
+                    wiring.bench_for(impulses)
+                    if device == BENCH
+                    else wiring.loop_on(device, out_channel, in_channel)
+                ),
                 clock=wiring.local_now,
                 impulses=impulses,
                 progress=progress,
@@ -394,6 +402,9 @@ def reamp_file_command(
     channel: ChannelOption = None,
     slate: SlateFlag = True,
     go_on: GoOnFlag = False,
+    device: DeviceOption = BENCH,
+    out_channel: OutOption = 1,
+    in_channel: InOption = 1,
     replace: ReplaceFlag = False,
     as_json: JsonFlag = False,
 ) -> None:
@@ -422,7 +433,11 @@ def reamp_file_command(
             request,
             files=wiring.ExternalAudio(),
             scratch=Path(scratch),
-            backend_for=wiring.bench_for(),
+            backend_for=(
+                wiring.bench_for()
+                if device == BENCH
+                else wiring.loop_on(device, out_channel, in_channel)
+            ),
             clock=wiring.local_now,
             progress=progress,
         )

@@ -6,6 +6,7 @@ from typing import Annotated, Any
 
 import typer
 
+from diaulos.cli.devices import BENCH, DeviceOption
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag, RigOption, SessionArgument
 
@@ -49,12 +50,23 @@ def record(
     chords: Annotated[
         str, typer.Option("--chords", metavar="NAME", help="What the players strum.")
     ] = "",
+    device: DeviceOption = BENCH,
+    tied: Annotated[
+        list[str] | None,
+        typer.Option("--map", metavar="TRACK=CHANNEL", help="An input of the device, from 1."),
+    ] = None,
+    round_trip: Annotated[
+        float | None,
+        typer.Option("--round-trip", metavar="SAMPLES", help="As measured by `roundtrip`."),
+    ] = None,
     as_json: JsonFlag = False,
 ) -> None:
-    """Record every armed track of a rig at once: the bench plays its instruments."""
+    """Record every armed track of a rig at once: the bench plays its instruments, or a device
+    hears them."""
     from diaulos import wiring
     from diaulos.errors import InputError
     from diaulos.rig.excerpt import CHORDS, PLANNED_CHORDS, PLANNED_SEED
+    from diaulos.work.capture.mapping import read_map
     from diaulos.work.rigs.stored import stored_of
     from diaulos.work.takes.impulses import load_impulses
     from diaulos.work.takes.over import over_bars
@@ -79,13 +91,17 @@ def record(
         request = RecordRequest(
             session, rig_to_record(session, rig), seconds=seconds, bars=bars, loop_bars=loop,
             count_in_bars=count_in, name=name, over=chosen,
+            round_trip_frames=round(_trip(device, round_trip)),
         )  # fmt: skip
-        backend = wiring.rig_backend(
-            paced=not fast,
-            seed=PLANNED_SEED if seed is None else seed,
-            chords=chords or PLANNED_CHORDS,
-            impulses=load_impulses(session, folder),
-        )
+        if device == BENCH:
+            backend = wiring.rig_backend(
+                paced=not fast,
+                seed=PLANNED_SEED if seed is None else seed,
+                chords=chords or PLANNED_CHORDS,
+                impulses=load_impulses(session, folder),
+            )
+        else:
+            backend = wiring.record_on(device, read_map(tied or []))
         recording = prepare(request, folder, backend, wiring.local_now)
         done = recording.run()
         folder.save(done.edit(session))
@@ -109,6 +125,18 @@ def record(
         print_lines([(track["name"], f"peak {track['peak_dbfs']:.1f} dBFS{told}{clipped}")])
     if checked.words:
         print(checked.words)
+
+
+def _trip(device: str, measured: float | None) -> float:
+    """From what is heard to what comes in, in samples: as measured, else as the driver claims."""
+    if measured is not None or device == BENCH:
+        return measured or 0.0
+    from diaulos import wiring
+
+    for one in wiring.device_list().devices():
+        if one.name == device and one.latency_claimed_s is not None:
+            return one.latency_claimed_s * one.rates_hz[0]
+    return 0.0
 
 
 def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:

@@ -48,6 +48,9 @@ class StreamInfo:
     patience_s: float | None = None
     """How long it may give no sign of life before it counts as gone; None for what runs in this
     process and cannot go."""
+    lead_frames: int = 0
+    """What is put out waits for so long before it is played, on purpose, so that nothing tears.
+    It is no latency of the device, and in no claim: whoever reads begins so much later."""
 
 
 @dataclass(frozen=True)
@@ -61,10 +64,15 @@ class DeviceInfo:
     rates_hz: tuple[int, ...]
     block_frames: tuple[int, ...]
     realtime: bool
+    latency_claimed_s: float | None = None
+    """In and out together, as the driver says; None where nobody says."""
 
 
 class DeviceList(Protocol):
     """What there is to record from and play to."""
+
+    def missing(self) -> tuple[str, ...]:
+        """What is not there and could be, each with its mend."""
 
     def devices(self) -> tuple[DeviceInfo, ...]:
         """The devices as they are now."""

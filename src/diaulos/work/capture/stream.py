@@ -112,6 +112,7 @@ class Capture:
         stream = self._backend.open(self._spec, self._callback)
         self.info = stream.info
         self._realtime = stream.info.realtime
+        self._start += stream.info.lead_frames
         if stream.info.rate_hz != self._spec.rate_hz:
             stream.stop()  # a real one holds ports
             raise AudioDeviceError(

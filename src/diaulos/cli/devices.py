@@ -1,0 +1,99 @@
+"""Shell commands of real ports: devices, roundtrip; and the options that name a device."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from diaulos.cli.output import print_json, print_lines
+from diaulos.cli.rig import JsonFlag
+
+BENCH = "bench"
+DeviceOption = Annotated[
+    str,
+    typer.Option("--device", metavar="NAME", help="A device of `diaulos devices`; bench without."),
+]
+OutOption = Annotated[int, typer.Option("--out-channel", min=1, help="Its output, from 1.")]
+InOption = Annotated[int, typer.Option("--in-channel", min=1, help="Its input, from 1.")]
+RATE_HZ = 48_000
+
+
+def devices(as_json: JsonFlag = False) -> None:
+    """What there is to record from and play to, and what is missing."""
+    from diaulos import wiring
+
+    there = wiring.device_list()
+    rows: list[dict[str, Any]] = [
+        {
+            "backend": one.backend,
+            "device": one.name if one.backend != BENCH else BENCH,
+            "inputs": one.inputs,
+            "outputs": one.outputs,
+            "rate_hz": one.rates_hz[0] if len(one.rates_hz) == 1 else None,
+            "block_frames": one.block_frames[0] if len(one.block_frames) == 1 else None,
+            "realtime": one.realtime,
+            "latency_claimed_s": one.latency_claimed_s,
+        }
+        for one in there.devices()
+    ]
+    missing = list(there.missing())
+    if as_json:
+        print_json({"devices": rows, "missing": missing})
+        return
+    for row in rows:
+        told = f"{row['inputs']} in, {row['outputs']} out"
+        if row["rate_hz"]:
+            told += f", {row['rate_hz']} Hz, {row['block_frames']} frames"
+        print_lines([(row["device"], f"{told} ({row['backend']})")])
+    for line in missing:
+        print(line)
+
+
+def roundtrip(
+    device: Annotated[str, typer.Option("--device", metavar="NAME", help="Of `devices`.")],
+    out: Annotated[int, typer.Option("--out", min=1, help="The output, from 1.")] = 1,
+    back: Annotated[int, typer.Option("--in", min=1, help="The input, from 1.")] = 1,
+    rate_hz: Annotated[int, typer.Option("--rate", help="Of the device; as it runs without.")] = 0,
+    as_json: JsonFlag = False,
+) -> None:
+    """Measure the way from an output to an input, by a cable between them: a quiet sweep, twice."""
+    from diaulos import wiring
+    from diaulos.errors import AudioDeviceError
+    from diaulos.work.capture.roundtrip import measure_round_trip
+
+    there = {one.name: one for one in wiring.device_list().devices()}
+    if device not in there or device == BENCH:
+        names = ", ".join(name for name, one in there.items() if one.backend != BENCH)
+        raise AudioDeviceError(
+            f"there is no device {device!r}.",
+            where="--device",
+            remedy=f"Choose one of: {names or 'none is there (see diaulos devices)'}.",
+        )
+    rate = rate_hz or there[device].rates_hz[0]
+    found = measure_round_trip(
+        wiring.OnDevice(device, (back - 1,), (out - 1,)), rate,
+        block_frames=there[device].block_frames[0],
+    )  # fmt: skip
+    data = {
+        "device": device,
+        "round_trip_samples": round(found.samples, 4),
+        "error_samples": round(found.error_samples, 4),
+        "claimed_samples": round(found.claimed_samples, 2),
+        "round_trip_s": found.samples / found.rate_hz,
+        "rate_hz": found.rate_hz,
+        "block_frames": there[device].block_frames[0],
+        "polarity": found.polarity,
+        "level_dbfs": found.level_dbfs,
+        "reason": None,
+    }
+    if as_json:
+        print_json(data)
+        return
+    print_lines(
+        [
+            ("round trip", f"{found.samples:.2f} samples, {1000 * found.samples / rate:.2f} ms"),
+            ("error", f"{found.error_samples:.3f} samples"),
+            ("claimed", f"{found.claimed_samples:.0f} samples by the driver"),
+        ]
+    )

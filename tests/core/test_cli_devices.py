@@ -1,0 +1,136 @@
+"""The shell on real ports: devices, roundtrip, and the verbs that take a device."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from jack_server import JackServer
+from test_cli import documented, run, run_json
+from test_jack import _noise, running, server  # noqa: F401 - fixtures
+
+from diaulos.errors import InputError, RefusedError
+from diaulos.session.model import SIMULATED
+from diaulos.wiring import OnDevice, SessionFolder
+from diaulos.work.capture.mapping import channels_of, read_map
+from diaulos.work.capture.roundtrip import measure_round_trip
+from support import RATE
+
+
+def test_tracks_are_tied_by_name_and_the_rest_in_order() -> None:
+    assert read_map(["DI=2", "Amp = loud=1"]) == {"DI": 2, "Amp = loud": 1}
+    assert channels_of(["DI", "Amp", "Room"], {"Amp": 1}) == (1, 0, 2)
+    assert channels_of(["DI", "Amp"], {}) == (0, 1)
+    assert channels_of(["DI", "Amp"], {"DI": 8, "Amp": 3}) == (7, 2)
+    for wrong in ("DI", "=3", "DI=0", "DI=x"):
+        with pytest.raises(InputError, match="ties no track"):
+            read_map([wrong])
+    with pytest.raises(InputError, match="tied twice"):
+        channels_of(["DI", "Amp"], {"DI": 1, "Amp": 1})
+    with pytest.raises(InputError) as caught:
+        channels_of(["DI", "Amp"], {"Bass": 1})
+    assert "DI, Amp" in caught.value.remedy
+
+
+def test_devices(running: JackServer, capsys: pytest.CaptureFixture[str]) -> None:  # noqa: F811
+    running.amp(channels=2)
+    code, data = run_json(capsys, "devices")
+    assert code == 0
+    assert set(data) == documented("devices")
+    text = (Path(__file__).parents[2] / "docs" / "cli.md").read_text("utf-8")
+    section = text.split("## `diaulos devices")[1].split("\n## ")[0]
+    row = next(one for one in section.splitlines() if one.startswith("| `devices`"))
+    keys = set(re.findall(r"`([a-z_]+)`", row.split("list of")[1]))
+    found = {one["device"]: one for one in data["devices"]}
+    assert all(set(one) == keys for one in found.values())
+    assert {"bench", "system", "foreign amp"} <= set(found)
+    assert (found["system"]["inputs"], found["foreign amp"]["outputs"]) == (8, 2)
+    assert found["system"]["rate_hz"] == RATE
+    assert found["bench"]["rate_hz"] is None
+    assert any("real-time" in one for one in data["missing"])  # the test's server has no rights
+
+
+def test_without_a_server_it_says_how_to_start_one(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("JACK_DEFAULT_SERVER", "no-such-server")
+    code, data = run_json(capsys, "devices")
+    assert code == 0
+    assert [one["device"] for one in data["devices"]] == ["bench"]
+    assert "jackd" in data["missing"][0]
+    code, _, err = run(capsys, "roundtrip", "--device", "system")
+    assert code == 1
+    assert "none is there" in err
+
+
+def test_roundtrip(running: JackServer, capsys: pytest.CaptureFixture[str]) -> None:  # noqa: F811
+    running.amp(gain=-0.5, delay_frames=37.25)
+    code, data = run_json(capsys, "roundtrip", "--device", "foreign amp", "--out", 1, "--in", 1)
+    assert code == 0
+    assert set(data) == documented("roundtrip")
+    assert data["round_trip_samples"] == pytest.approx(256 + 37.25, abs=0.02)
+    assert data["error_samples"] <= 0.02
+    assert data["polarity"] == -1
+    assert data["level_dbfs"] == -40.0
+    code, data = run_json(capsys, "roundtrip", "--device", "system")
+    assert (code, data["reason"]) == (3, "not_heard")
+
+
+def test_a_round_trip_that_is_not_heard_is_refused(running: JackServer) -> None:  # noqa: F811
+    running.amp("deaf", gain=0.0)
+    with pytest.raises(RefusedError) as caught:
+        measure_round_trip(OnDevice("deaf"), RATE)
+    assert caught.value.reason == "not_heard"
+
+
+def test_a_file_is_reamped_through_another_program(
+    running: JackServer,  # noqa: F811
+    capsys: pytest.CaptureFixture[str],
+    tmp_path: Path,
+) -> None:
+    running.amp(gain=0.5, delay_frames=410.5)
+    di = tmp_path / "di.wav"
+    soundfile.write(str(di), 0.3 * _noise(6.0), RATE, subtype="FLOAT")
+    code, data = run_json(
+        capsys, "reamp-file", di, tmp_path / "out.wav", "--device", "foreign amp",
+        "--out-channel", 1, "--in-channel", 1,
+    )  # fmt: skip
+    assert code == 0
+    assert data["delay_samples"] == pytest.approx(256 + 410.5, abs=0.02)
+    assert data["loop_delay_samples"] == pytest.approx(256 + 410.5, abs=0.05)
+    assert data["polarity"] == 1
+    back, _ = soundfile.read(str(tmp_path / "out.wav"))
+    assert back.size > 5 * RATE
+
+
+def test_a_take_is_recorded_from_a_device(
+    running: JackServer,  # noqa: F811
+    capsys: pytest.CaptureFixture[str],
+    tmp_path: Path,
+) -> None:
+    """What the other program plays is what the take holds; a channel that is not there is told."""
+    running.amp("box", channels=4, gain=0.0)
+    running.amp("hiss", channels=1, noise_dbfs=-30.0)
+    path = tmp_path / "Mine.diaulos"
+    code, _ = run_json(capsys, "new", path, "--plays", "guitar", "--inputs", 4, "--tone", "none")
+    assert code == 0
+    code, data = run_json(
+        capsys, "record", path, "--seconds", 2, "--device", "hiss", "--name", "Real"
+    )
+    assert code == 0
+    (track,) = data["tracks"]
+    samples, _ = soundfile.read(str(path / track["file"]))
+    assert samples.size == data["frames"] == 2 * RATE
+    level = 20.0 * np.log10(np.sqrt(np.mean(samples**2)))
+    assert level == pytest.approx(-30.0, abs=0.2)
+    folder = SessionFolder.open(path)
+    assert folder.load().takes[-1].played_by != SIMULATED
+    folder.close()
+    code, data = run_json(
+        capsys, "record", path, "--seconds", 1, "--device", "box", "--map", f"{track['name']}=9"
+    )
+    assert code == 1
+    assert "no input 9" in data["error"]
