@@ -288,7 +288,6 @@ def test_the_demo_is_seen_before_it_is_whole_and_gone_on_with(
     """Instruments and rigs at once, takes as they are played; Cancel keeps what there is."""
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
     window = desk.window
-    window.preferences.view = "instruments"
     window.welcome.buttons["open_demo_session"].click()
     assert desk.document is not None, "it does not wait for the first take"
     document, path = desk.document, desk.document.path

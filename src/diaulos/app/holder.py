@@ -30,6 +30,9 @@ class Holder(Protocol):
     def attach(self, folder: SessionFolder, session: Session, *, unsaved: bool = False) -> None:
         """Show this session in place of the one before."""
 
+    def show(self, ident: str) -> None:
+        """Show a view."""
+
     def detach(self) -> None:
         """Let go of the session that is open."""
 

@@ -21,6 +21,7 @@ from diaulos.app.dialogs.recover import RecoverDialog
 from diaulos.app.document import Document
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
+from diaulos.app.view_table import BARE
 from diaulos.errors import CancelledError, DiaulosError, SessionLockedError, StorageError
 from diaulos.session.edits import Edit
 from diaulos.session.model import Session
@@ -218,6 +219,7 @@ class Opening:
                 desk.show_problem(error)
                 return
             desk.attach(folder, session)
+            desk.show(BARE)
         document, where = desk.document, desk.folder
         if document is not None and where is not None and not document.read_only:
             if is_unfinished(where, document.session):

@@ -62,3 +62,5 @@ VIEWS: tuple[ViewRow, ...] = (
 )
 FIRST = "reamp"
 """Shown when nothing is remembered."""
+BARE = "instruments"
+"""Shown while the demo has no take yet: there is something to see in it."""

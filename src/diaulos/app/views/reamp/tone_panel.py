@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import ElidedLabel, TextLabel, tip
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.wrapping import Flowing, WrappingRow
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.model import Choice, Control, Device, Rig
@@ -96,6 +97,7 @@ class TonePanel(QWidget):
             self.load.addItem(f"recorded into {words}" if ohm else "recorded into: not known", ohm)
         self.load.activated.connect(lambda _i: self.load_asked.emit(self.load.currentData()))
         self.load_text = ElidedLabel()
+        least_width(self.load_text, 120)
         self.load_text.setProperty("role", "muted")
         self._slate = QCheckBox("Slate ahead")
         self._slate.setChecked(True)
