@@ -14,6 +14,7 @@ from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
+from diaulos.errors import AudioDeviceError
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course, trace_all
@@ -26,10 +27,17 @@ from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
-from diaulos.work.capture.mapping import channels_of
+from diaulos.work.capture.mapping import (
+    channels_of,
+    heard_channel,
+    played_channel,
+    proposed_channels,
+)
+from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
 from diaulos.work.instruments.plucking import plucked_volts
 from diaulos.work.ports import (
     AudioBackend,
+    CancelToken,
     DeviceInfo,
     DeviceList,
     DuplexStream,
@@ -62,6 +70,7 @@ __all__ = [
     "resample_whole",
     "resampled",
     "rig_backend",
+    "round_trip_of",
     "session_text",
     "strum_backend",
 ]
@@ -155,6 +164,17 @@ def pluck_backend(frets: tuple[int, ...] = (0,), *, paced: bool, seed: int = 1) 
     return make
 
 
+def round_trip_of(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
+    """The way from an output to an input (from 1) of a device, measured by a quiet sweep."""
+    found = next((one for one in JackDevices().devices() if one.name == device), None)
+    if found is None:
+        raise AudioDeviceError(
+            f"there is no device {device!r}.", where="JACK", remedy="Plug it in, or choose another."
+        )
+    tied = OnDevice(device, (back - 1,), (out - 1,))
+    return measure_round_trip(tied, found.rates_hz[0], cancel, block_frames=found.block_frames[0])
+
+
 class _Devices:
     """The simulated studio, and what a JACK server has."""
 
@@ -166,6 +186,9 @@ class _Devices:
         blocks = (64, 128, 256, 512, 1_024)
         bench = DeviceInfo("bench", "Simulated studio", 32, 32, rates, blocks, realtime=False)
         return (bench, *JackDevices().devices())
+
+
+NO_MAP: Mapping[str, int] = {}
 
 
 class OnDevice:
@@ -185,25 +208,33 @@ class OnDevice:
         return JackBackend().open(tied, callback)
 
 
-def record_on(device: str, wanted: Mapping[str, int]) -> RecordBackendFor:
+def record_on(device: str, wanted: Mapping[str, int] = NO_MAP) -> RecordBackendFor:
     """A real device to record from: each armed track on its channel (`wanted`, from 1, by the
-    track's name), the others in order."""
+    track's name), the others as the rig numbers them."""
 
     def make(
         session: Session, rig: Rig, tracks: tuple[PortRef, ...], stored: Stored = NOTHING_STORED
     ) -> AudioBackend:
         named = {track.port: track.name for track in rig.tracks}
         names = [named.get(port, str(port)) for port in tracks]
-        return OnDevice(device, channels_of(names, wanted))
+        courses = {one.track: one.course for one in trace_all(rig_graph(session, rig, stored))}
+        inputs = next((one.inputs for one in JackDevices().devices() if one.name == device), 0)
+        proposed = proposed_channels([courses.get(port) for port in tracks], inputs)
+        return OnDevice(device, channels_of(names, wanted, proposed))
 
     return make
 
 
-def loop_on(device: str, out_channel: int, in_channel: int) -> Callable[[Course], AudioBackend]:
-    """A real device to reamp by: out on one channel, back on one, counted from 1."""
+def loop_on(
+    device: str, out_channel: int = 0, in_channel: int = 0
+) -> Callable[[Course], AudioBackend]:
+    """A real device to reamp by: out on one channel, back on one, counted from 1; 0 is as the
+    rig numbers it."""
 
     def make(course: Course) -> AudioBackend:
-        return OnDevice(device, (in_channel - 1,), (out_channel - 1,))
+        back = in_channel - 1 if in_channel else heard_channel(course)
+        out = out_channel - 1 if out_channel else played_channel(course)
+        return OnDevice(device, (back,), (out,))
 
     return make
 

@@ -13,9 +13,18 @@ from test_cli import documented, run, run_json
 from test_jack import _noise, running, server  # noqa: F401 - fixtures
 
 from diaulos.errors import InputError, RefusedError
+from diaulos.rig.course import reamp_course, trace_all
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.templates import build
 from diaulos.session.model import SIMULATED
 from diaulos.wiring import OnDevice, SessionFolder
-from diaulos.work.capture.mapping import channels_of, read_map
+from diaulos.work.capture.mapping import (
+    channels_of,
+    heard_channel,
+    played_channel,
+    proposed_channels,
+    read_map,
+)
 from diaulos.work.capture.roundtrip import measure_round_trip
 from support import RATE
 
@@ -25,6 +34,8 @@ def test_tracks_are_tied_by_name_and_the_rest_in_order() -> None:
     assert channels_of(["DI", "Amp", "Room"], {"Amp": 1}) == (1, 0, 2)
     assert channels_of(["DI", "Amp"], {}) == (0, 1)
     assert channels_of(["DI", "Amp"], {"DI": 8, "Amp": 3}) == (7, 2)
+    assert channels_of(["DI", "Amp", "Room"], {}, (0, 2, 3)) == (0, 2, 3)
+    assert channels_of(["DI", "Amp", "Room"], {"DI": 3}, (0, 2, 3)) == (2, 0, 3)
     for wrong in ("DI", "=3", "DI=0", "DI=x"):
         with pytest.raises(InputError, match="ties no track"):
             read_map([wrong])
@@ -33,6 +44,20 @@ def test_tracks_are_tied_by_name_and_the_rest_in_order() -> None:
     with pytest.raises(InputError) as caught:
         channels_of(["DI", "Amp"], {"Bass": 1})
     assert "DI, Amp" in caught.value.remedy
+
+
+def test_channels_are_proposed_as_the_rig_numbers_them() -> None:
+    """An interface's third input is the third channel that a computer sees."""
+    graph = RigGraph(build("hybrid", "r"))
+    courses = [one.course for one in trace_all(graph)]
+    assert proposed_channels(courses, 8) == (0, 2, 3)
+    assert proposed_channels(courses, 3) == (0, 1, 2), "too few: in order"
+    assert proposed_channels([*courses, courses[0]], 8) == (0, 1, 2, 3), "twice: in order"
+    assert proposed_channels([None, courses[0]], 8) == (0, 1)
+    loop = reamp_course(build("reamp-box", "r"))
+    assert (played_channel(loop), heard_channel(loop)) == (2, 3)
+    usb = [one.course for one in trace_all(RigGraph(build("modeler-usb", "r")))]
+    assert proposed_channels(usb, 8) == (0, 1, 2)
 
 
 def test_devices(running: JackServer, capsys: pytest.CaptureFixture[str]) -> None:  # noqa: F811

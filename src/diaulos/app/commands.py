@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
+
+if TYPE_CHECKING:
+    from diaulos.app.services import Services
 
 
 class Commands(Protocol):
     """The desk, as the window sees it."""
+
+    services: Services
 
     def state(self) -> set[str]:
         """Words that the table of actions asks for."""
@@ -20,6 +25,9 @@ class Commands(Protocol):
 
     def call_view(self, name: str) -> None:
         """Carry out a command of the view on screen."""
+
+    def say_where(self) -> None:
+        """What is open, and by which device it sounds."""
 
     def show(self, ident: str) -> None:
         """Show a view."""

@@ -22,6 +22,7 @@ from diaulos.app.importing import Importing
 from diaulos.app.jobs import Jobs
 from diaulos.app.main_window import MainWindow
 from diaulos.app.opening import Opening
+from diaulos.app.preferences import BENCH
 from diaulos.app.saving import Saving
 from diaulos.app.services import Services
 from diaulos.app.view import View, ViewContext
@@ -245,12 +246,22 @@ class Desk(QObject):
         mark = "*" if document.dirty else ""
         only = " (read-only)" if document.read_only else ""
         self.window.setWindowTitle(f"{session.name}{mark}{only} \N{EN DASH} Diaulos")
+        self.say_where()
+        self.window.update_actions()
+
+    def say_where(self) -> None:
+        """What is open, and by which device it sounds."""
+        if self.document is None:
+            return
+        session = self.document.session
         word = "24 bit" if session.word_length == "24" else "32 bit float"
+        only = " (read-only)" if self.document.read_only else ""
+        device = self.window.preferences.device
+        sound = "" if device == BENCH else f", {device}"
         self.window.say_where(
             f"{session.sample_rate_hz / 1000:g} kHz, {word}, {session.tempo_bpm:g} bpm, "
-            f"{session.metre}{only}"
+            f"{session.metre}{only}{sound}"
         )
-        self.window.update_actions()
 
     # --- views and strip ---
 

@@ -299,7 +299,10 @@ class MainWindow(QMainWindow):
         """The look, the size of text, folders, what is remembered."""
         from diaulos.app.dialogs.preferences import PreferencesDialog
 
-        PreferencesDialog(self.preferences, self.dress, self).exec()
+        services = self.desk.services if self.desk is not None else None
+        PreferencesDialog(self.preferences, self.dress, self, services).exec()
+        if self.desk is not None:
+            self.desk.say_where()
 
     def show_manual(self) -> None:
         """The shipped pages; they stay open beside the work."""

@@ -6,12 +6,24 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from diaulos import wiring
+from diaulos.app.preferences import BENCH, Preferences
 from diaulos.circuit.loading import Load
 from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
+from diaulos.rig.model import PortRef, Rig
 from diaulos.session.instrument import Instrument
-from diaulos.work.ports import AudioBackend, Clock, ExternalFiles, OutputBackend
+from diaulos.session.model import Session
+from diaulos.work.capture.roundtrip import RoundTrip
+from diaulos.work.ports import (
+    AudioBackend,
+    CancelToken,
+    Clock,
+    DeviceList,
+    ExternalFiles,
+    OutputBackend,
+)
 from diaulos.work.rigs.audio import RigAudio
+from diaulos.work.rigs.stored import Stored
 from diaulos.work.takes.importing import Resampler
 from diaulos.work.takes.recording import RecordBackendFor
 
@@ -37,17 +49,58 @@ class Services:
     """The same while somebody tunes, by the frets that are asked for."""
     rig_audio: RigAudio = field(default_factory=wiring.BenchAudio)
     """What plays rigs for sound check, calibration and "play the rig"."""
-    round_trip_frames: int = 0
-    """From what is heard to what comes back, for overdubs."""
+    round_trip: Callable[[], int] = lambda: 0
+    """Frames from what is heard to what comes back, for overdubs."""
+    devices: DeviceList = field(default_factory=wiring.device_list)
+    """What there is to record from and play to."""
+    measure_trip: Callable[[str, int, int, CancelToken], RoundTrip] = wiring.round_trip_of
+    """(device, output, input (from 1), cancel) -> the way round, by a cable."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend
 
     @staticmethod
-    def of_this_machine() -> Services:
-        """The bench for loops, the system's audio for listening."""
+    def of_this_machine(preferences: Preferences | None = None) -> Services:
+        """The system's audio for listening; loops and recordings by the simulated studio, or by
+        the device that was chosen."""
+        if preferences is None:
+            return Services(
+                bench_for=wiring.bench_for, output=wiring.output_backend(),
+                files=wiring.ExternalAudio(), resample=wiring.resampled, clock=wiring.local_now,
+            )  # fmt: skip
+        chosen = _Chosen(preferences)
         return Services(
-            bench_for=wiring.bench_for,
+            bench_for=chosen.loop,
             output=wiring.output_backend(),
             files=wiring.ExternalAudio(),
             resample=wiring.resampled,
             clock=wiring.local_now,
+            record_from=chosen.recording(wiring.rig_backend(paced=True)),
+            silence_from=chosen.recording(wiring.rig_backend(paced=True, silent=True)),
+            pluck_from=lambda frets: chosen.recording(wiring.pluck_backend(frets, paced=True)),
+            round_trip=chosen.round_trip,
         )
+
+
+class _Chosen:
+    """The device of the preferences, asked for when a stream is opened; the simulated studio
+    plays what it plays."""
+
+    def __init__(self, preferences: Preferences) -> None:
+        self._preferences = preferences
+
+    def loop(self, impulses: Impulses) -> Callable[[Course], AudioBackend]:
+        device = self._preferences.device
+        return wiring.bench_for(impulses) if device == BENCH else wiring.loop_on(device)
+
+    def recording(self, simulated: RecordBackendFor) -> RecordBackendFor:
+        def make(
+            session: Session, rig: Rig, tracks: tuple[PortRef, ...], stored: Stored
+        ) -> AudioBackend:
+            device = self._preferences.device
+            source = simulated if device == BENCH else wiring.record_on(device)
+            return source(session, rig, tracks, stored)
+
+        return make
+
+    def round_trip(self) -> int:
+        device = self._preferences.device
+        return 0 if device == BENCH else round(self._preferences.trip(device)[0])

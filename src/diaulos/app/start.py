@@ -207,7 +207,7 @@ class Starter:
         from diaulos.app.desk import Desk
         from diaulos.app.services import Services
 
-        desk = Desk(self.window, self.services or Services.of_this_machine())
+        desk = Desk(self.window, self.services or Services.of_this_machine(self.window.preferences))
         if self.demo and self.path is not None:
             desk.opening.open_demo(self.path)
         elif self.path is not None:

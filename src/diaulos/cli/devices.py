@@ -14,8 +14,12 @@ DeviceOption = Annotated[
     str,
     typer.Option("--device", metavar="NAME", help="A device of `diaulos devices`; bench without."),
 ]
-OutOption = Annotated[int, typer.Option("--out-channel", min=1, help="Its output, from 1.")]
-InOption = Annotated[int, typer.Option("--in-channel", min=1, help="Its input, from 1.")]
+OutOption = Annotated[
+    int, typer.Option("--out-channel", min=0, help="Its output, from 1; 0: as the rig numbers it.")
+]
+InOption = Annotated[
+    int, typer.Option("--in-channel", min=0, help="Its input, from 1; 0: as the rig numbers it.")
+]
 RATE_HZ = 48_000
 
 

@@ -330,8 +330,8 @@ def reamp(
     slate: SlateFlag = True,
     go_on: GoOnFlag = False,
     device: DeviceOption = BENCH,
-    out_channel: OutOption = 1,
-    in_channel: InOption = 1,
+    out_channel: OutOption = 0,
+    in_channel: InOption = 0,
     as_json: JsonFlag = False,
 ) -> None:
     """Reamp a stored take and save the new pass in the session."""

@@ -20,7 +20,9 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
+from diaulos.app.dialogs.audio_choice import AudioChoice
 from diaulos.app.preferences import Preferences
+from diaulos.app.services import Services
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import least_width
@@ -33,7 +35,11 @@ class PreferencesDialog(QDialog):
     """What is changed here is changed at once, and can be changed back here."""
 
     def __init__(
-        self, preferences: Preferences, dress: Dress, parent: QWidget | None = None
+        self,
+        preferences: Preferences,
+        dress: Dress,
+        parent: QWidget | None = None,
+        services: Services | None = None,
     ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Preferences")
@@ -44,6 +50,9 @@ class PreferencesDialog(QDialog):
         choose(self.zoom, f"{theme.zoom():g}")
         self.zoom.activated.connect(self._on_look)
         form.addRow("Size of text", self.zoom)
+        self.audio = AudioChoice(preferences, services) if services is not None else None
+        if self.audio is not None:
+            form.addRow("Sound", self.audio)
         form.addRow("New sessions in", self._folder())
         form.addRow("Recent sessions", self._forget("recent", "Forget them"))
         form.addRow("Folders of file questions", self._forget("folders", "Forget them"))
@@ -57,6 +66,11 @@ class PreferencesDialog(QDialog):
         whole.addLayout(form)
         whole.addWidget(said)
         whole.addWidget(buttons)
+
+    def done(self, result: int) -> None:
+        if self.audio is not None:
+            self.audio.close_down()
+        super().done(result)
 
     def _looks(self) -> QHBoxLayout:
         row = QHBoxLayout()

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 
 from diaulos.errors import InputError
+from diaulos.rig.course import Course
+from diaulos.rig.model import Device, Direction, Port, SignalClass
 
 
 def read_map(words: Sequence[str]) -> dict[str, int]:
@@ -28,8 +31,52 @@ def read_map(words: Sequence[str]) -> dict[str, int]:
     return found
 
 
-def channels_of(names: Sequence[str], wanted: Mapping[str, int]) -> tuple[int, ...]:
-    """The channel (from 0) of each track: as wanted, the others in order on what is left."""
+def proposed_channels(courses: Sequence[Course | None], inputs: int) -> tuple[int, ...]:
+    """The channels (from 0) by which a computer sees these courses' last converters, as the rig
+    numbers them; in order where the device has too few, or the rig has two interfaces."""
+    found = tuple(_heard(course) for course in courses)
+    if len(set(found)) < len(found) or any(one is None or one >= inputs for one in found):
+        return tuple(range(len(courses)))
+    return tuple(one for one in found if one is not None)
+
+
+def played_channel(course: Course) -> int:
+    """The channel (from 0) by which a computer plays into a course: its first interface's."""
+    if len(course.legs) < 2:
+        return 0
+    into = course.legs[1]
+    return _place(into.device, into.entry, Direction.IN) or 0
+
+
+def heard_channel(course: Course) -> int:
+    """The channel (from 0) by which a computer hears a course."""
+    return _heard(course) or 0
+
+
+def _heard(course: Course | None) -> int | None:
+    if course is None or len(course.legs) < 2:
+        return None
+    last = course.legs[-2]
+    place = _place(last.device, last.exit, Direction.OUT)
+    return None if place is None else place + last.channel
+
+
+def _place(device: Device, port: Port | None, way: Direction) -> int | None:
+    """How many stream channels of a device lie ahead of a port."""
+    at = 0
+    for one in device.ports:
+        if one.direction is way and one.signal_class is SignalClass.STREAM:
+            if port is not None and one.id == port.id:
+                return at
+            at += one.channels
+    return None
+
+
+def channels_of(
+    names: Sequence[str], wanted: Mapping[str, int], proposed: Sequence[int] = ()
+) -> tuple[int, ...]:
+    """The channel (from 0) of each track: as wanted, else as proposed; where that is taken, the
+    next one that is left."""
     unknown = [name for name in wanted if name not in names]
     if unknown:
         raise InputError(
@@ -44,6 +91,16 @@ def channels_of(names: Sequence[str], wanted: Mapping[str, int]) -> tuple[int, .
             where="--map",
             remedy="Give each track a channel of its own.",
         )
-    taken = set(wanted.values())
-    free = (channel for channel in range(1, len(names) + len(taken) + 1) if channel not in taken)
-    return tuple((wanted[name] if name in wanted else next(free)) - 1 for name in names)
+    taken = {channel - 1 for channel in wanted.values()}
+    hopes = list(proposed) or list(range(len(names)))
+    rest = {hope for name, hope in zip(names, hopes, strict=True) if name not in wanted} - taken
+    free = (channel for channel in itertools.count() if channel not in taken | rest)
+    found = []
+    for name, hope in zip(names, hopes, strict=True):
+        if name in wanted:
+            found.append(wanted[name] - 1)
+        elif hope in rest:
+            found.append(hope)
+        else:
+            found.append(next(free))
+    return tuple(found)

@@ -340,7 +340,7 @@ class TakesView(TakesTuning):
     def _request(self, session: Session) -> RecordRequest:
         """What to record, and over what."""
         return self.setup.request(
-            session, self.take, self.stretch, self.mix.soloed, self._services.round_trip_frames,
+            session, self.take, self.stretch, self.mix.soloed, self._services.round_trip(),
             float(self.player.level.value()),
         )  # fmt: skip
 

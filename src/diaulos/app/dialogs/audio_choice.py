@@ -1,0 +1,191 @@
+"""Which device is recorded from and reamped through, and how long its way round is."""
+
+from __future__ import annotations
+
+import threading
+
+from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from diaulos.app.preferences import BENCH, Preferences
+from diaulos.app.services import Services
+from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.number_field import WholeField
+from diaulos.app.widgets.painted import least_width
+from diaulos.errors import CancelledError, DiaulosError
+from diaulos.figures import number
+from diaulos.work.capture.roundtrip import RoundTrip
+from diaulos.work.ports import CancelToken, DeviceInfo
+
+STUDIO = "Simulated studio"
+
+
+class _Wires(QObject):
+    """From the threads that ask to the window."""
+
+    found = Signal(object, object)
+    measured = Signal(str, object)
+    failed = Signal(object)
+
+
+class AudioChoice(QWidget):
+    """The list of devices, asked for beside the window; nothing is played before a button is
+    pressed."""
+
+    changed = Signal(str)
+    """Another device was chosen."""
+
+    def __init__(self, preferences: Preferences, services: Services) -> None:
+        super().__init__()
+        self._preferences, self._services = preferences, services
+        self._wires = _Wires()
+        queued = Qt.ConnectionType.QueuedConnection
+        self._wires.found.connect(self._on_found, queued)
+        self._wires.measured.connect(self._on_measured, queued)
+        self._wires.failed.connect(self._on_failed, queued)
+        self._devices: dict[str, DeviceInfo] = {}
+        self._token: CancelToken | None = None
+        self.device = combo("Device", {BENCH: STUDIO}, least=26)
+        self.device.activated.connect(self._on_device)
+        self.again = QPushButton("Look again")
+        self.again.setAutoDefault(False)
+        self.again.clicked.connect(self.look)
+        self.told = TextLabel("Looking for devices\N{HORIZONTAL ELLIPSIS}")
+        self.told.setProperty("role", "muted")
+        self.told.setWordWrap(True)
+        least_width(self.told, 380)
+        self.out, self.back = WholeField(), WholeField()
+        for field, name in ((self.out, "Output"), (self.back, "Input")):
+            field.setRange(1, 64)
+            field.setAccessibleName(f"{name} of the cable, from 1")
+        self.measure = QPushButton("Measure round trip")
+        self.measure.setAutoDefault(False)
+        self.measure.setToolTip(
+            "Plug a cable from this output to this input. A quiet sweep goes round twice; never "
+            "over a speaker output, and with phantom power off"
+        )
+        self.measure.clicked.connect(self._on_measure)
+        self.trip = TextLabel()
+        self.trip.setWordWrap(True)
+        self.trip.setToolTip(
+            "From what is put out to what comes in: an overdub is moved by it. Measured as the "
+            "latency of a sweep, beside the driver's claim"
+        )
+        first, second = QHBoxLayout(), QHBoxLayout()
+        first.addWidget(self.device, 1)
+        first.addWidget(self.again)
+        for words, field in (("Output", self.out), ("to input", self.back)):
+            second.addWidget(TextLabel(words))
+            second.addWidget(field)
+        second.addWidget(self.measure)
+        second.addStretch(1)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        for row in (first, second):
+            column.addLayout(row)
+        column.addWidget(self.trip)
+        column.addWidget(self.told)
+        self._show()
+        self.look()
+
+    @property
+    def busy(self) -> bool:
+        """Whether a sweep is under way."""
+        return self._token is not None
+
+    def look(self) -> None:
+        """Ask what is there, in a thread: a server may take its time."""
+        there, wires = self._services.devices, self._wires
+
+        def ask() -> None:
+            wires.found.emit(there.devices(), there.missing())
+
+        threading.Thread(target=ask, name="devices", daemon=True).start()
+
+    def close_down(self) -> None:
+        """The page goes: a sweep ends."""
+        if self._token is not None:
+            self._token.cancel()
+
+    def _on_found(self, devices: tuple[DeviceInfo, ...], missing: tuple[str, ...]) -> None:
+        self._devices = {one.name: one for one in devices if one.backend != BENCH}
+        chosen = self._preferences.device
+        self.device.clear()
+        self.device.addItem(STUDIO, BENCH)
+        for name, one in self._devices.items():
+            words = f"{name} ({one.backend}: {one.inputs} in, {one.outputs} out)"
+            self.device.addItem(words, name)
+        if chosen != BENCH and chosen not in self._devices:
+            # It is waited for, not forgotten.
+            self.device.addItem(f"{chosen} (not there now)", chosen)
+        choose(self.device, chosen)
+        for name, one in self._devices.items():
+            if one.latency_claimed_s is not None:
+                samples = one.latency_claimed_s * one.rates_hz[0]
+                self._preferences.keep_trip(name, samples, measured=False)
+        self.told.setText(" ".join(missing))
+        self._show()
+
+    def _on_device(self) -> None:
+        self._preferences.device = self.device.currentData()
+        self._show()
+        self.changed.emit(self._preferences.device)
+
+    def _show(self) -> None:
+        device = self._preferences.device
+        there = self._devices.get(device)
+        for widget in (self.out, self.back, self.measure):
+            widget.setEnabled(there is not None or self.busy)
+        if there is not None:
+            self.out.setMaximum(max(1, there.outputs))
+            self.back.setMaximum(max(1, there.inputs))
+        if device == BENCH:
+            self.trip.setText("The simulated studio plays the rig; nothing is plugged in.")
+            return
+        samples, measured = self._preferences.trip(device)
+        how = "measured" if measured else "as the driver claims; never measured"
+        self.trip.setText(f"Round trip: {number(samples, 2)} samples, {how}.")
+
+    def _on_measure(self) -> None:
+        if self._token is not None:
+            self._token.cancel()
+            return
+        device, token = self._preferences.device, CancelToken()
+        out, back = self.out.value(), self.back.value()
+        measure, wires = self._services.measure_trip, self._wires
+        self._token = token
+        self.measure.setText("Cancel")
+        self.trip.setText("Measuring\N{HORIZONTAL ELLIPSIS} a quiet sweep goes round, twice.")
+
+        def work() -> None:
+            try:
+                wires.measured.emit(device, measure(device, out, back, token))
+            except Exception as error:
+                wires.failed.emit(error)
+
+        threading.Thread(target=work, name="round trip", daemon=True).start()
+
+    def _ended(self) -> None:
+        self._token = None
+        self.measure.setText("Measure round trip")
+
+    def _on_measured(self, device: str, found: RoundTrip) -> None:
+        self._ended()
+        self._preferences.keep_trip(device, found.samples, measured=True)
+        self._show()
+        ms = 1000.0 * found.samples / found.rate_hz
+        turned = ", turned" if found.polarity < 0 else ""
+        self.trip.setText(
+            f"Round trip: {number(found.samples, 2)} samples, {number(ms, 2)} ms, measured to "
+            f"{number(found.error_samples, 3)}{turned}. "
+            f"The driver claims {number(found.claimed_samples, 0)}."
+        )
+
+    def _on_failed(self, error: Exception) -> None:
+        self._ended()
+        self._show()
+        if isinstance(error, CancelledError):
+            return
+        words = str(error) if isinstance(error, DiaulosError) else type(error).__name__
+        self.trip.setText(words)

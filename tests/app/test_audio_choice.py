@@ -1,0 +1,187 @@
+"""The device of the preferences: listed, waited for, measured, recorded from and reamped by."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from jack_server import JackServer
+from PySide6.QtCore import QSettings
+from pytestqt.qtbot import QtBot
+from test_jack import running, server  # noqa: F401 - fixtures
+
+from diaulos.app.desk import Desk
+from diaulos.app.dialogs.audio_choice import AudioChoice
+from diaulos.app.dialogs.preferences import PreferencesDialog
+from diaulos.app.main_window import MainWindow
+from diaulos.app.preferences import BENCH, Preferences
+from diaulos.app.services import Services
+from diaulos.errors import AudioDeviceError, RefusedError
+from diaulos.session.model import SIMULATED
+from diaulos.wiring import new_session
+from diaulos.work.capture.roundtrip import RoundTrip
+from diaulos.work.ports import CancelToken, DeviceInfo
+from diaulos.work.rigs.building import start_of
+from support import NOON, RecordingOutput
+
+RATE = 48_000
+
+
+class Listed:
+    """Devices that come and go."""
+
+    def __init__(self) -> None:
+        self.names = ["Eight-input interface"]
+        self.lack: tuple[str, ...] = ()
+
+    def devices(self) -> tuple[DeviceInfo, ...]:
+        return (
+            DeviceInfo("bench", "Simulated studio", 32, 32, (48_000, 96_000), (256,), False),
+            *(DeviceInfo("jack", name, 8, 6, (RATE,), (256,), True, 0.012) for name in self.names),
+        )
+
+    def missing(self) -> tuple[str, ...]:
+        return self.lack
+
+
+def _services(listed: Listed, measure: Callable[..., RoundTrip]) -> Services:
+    from dataclasses import replace
+
+    from diaulos import wiring
+
+    plain = Services(
+        bench_for=wiring.bench_for, output=RecordingOutput(), files=wiring.ExternalAudio(),
+        resample=wiring.resampled, clock=lambda: NOON,
+    )  # fmt: skip
+    return replace(plain, devices=listed, measure_trip=measure)
+
+
+def test_a_device_is_chosen_measured_and_waited_for(qtbot: QtBot, preferences: Preferences) -> None:
+    listed, asked = Listed(), []
+
+    def measure(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
+        asked.append((device, out, back))
+        return RoundTrip(293.247, 0.005, 576.0, -1, RATE, -40.0, 0)
+
+    page = AudioChoice(preferences, _services(listed, measure))
+    qtbot.addWidget(page)
+    qtbot.waitUntil(lambda: page.device.count() == 2, timeout=5_000)
+    assert preferences.device == BENCH
+    assert not page.measure.isEnabled(), "nothing is played on a device that nobody chose"
+    assert asked == []
+    page.device.setCurrentIndex(1)
+    page.device.activated.emit(1)
+    assert preferences.device == "Eight-input interface"
+    assert "never measured" in page.trip.text()
+    assert preferences.trip("Eight-input interface") == (pytest.approx(576.0), False)
+    page.out.setValue(3)
+    page.back.setValue(5)
+    page.measure.click()
+    qtbot.waitUntil(lambda: not page.busy, timeout=5_000)
+    assert asked == [("Eight-input interface", 3, 5)]
+    assert "293.25 samples" in page.trip.text()
+    assert "turned" in page.trip.text()
+    assert preferences.trip("Eight-input interface") == (293.247, True)
+    listed.names, listed.lack = [], ("No JACK server runs.",)
+    page.look()
+    qtbot.waitUntil(lambda: "not there now" in page.device.currentText(), timeout=5_000)
+    assert preferences.device == "Eight-input interface", "it is waited for"
+    assert page.told.text() == "No JACK server runs."
+    assert not page.measure.isEnabled()
+    page.device.setCurrentIndex(0)
+    page.device.activated.emit(0)
+    assert preferences.device == BENCH
+
+
+def test_what_cannot_be_measured_says_why_and_cancel_ends_it(
+    qtbot: QtBot, preferences: Preferences
+) -> None:
+    listed = Listed()
+    preferences.device = "Eight-input interface"
+
+    def deaf(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
+        raise RefusedError("not_heard", "nothing came back at the input.", remedy="Plug a cable.")
+
+    page = AudioChoice(preferences, _services(listed, deaf))
+    qtbot.addWidget(page)
+    qtbot.waitUntil(page.measure.isEnabled, timeout=5_000)
+    page.measure.click()
+    qtbot.waitUntil(lambda: not page.busy, timeout=5_000)
+    assert "Plug a cable" in page.trip.text()
+
+    def long(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
+        while True:
+            cancel.check()
+
+    page = AudioChoice(preferences, _services(listed, long))
+    qtbot.addWidget(page)
+    qtbot.waitUntil(page.measure.isEnabled, timeout=5_000)
+    page.measure.click()
+    assert page.measure.text() == "Cancel"
+    page.measure.click()
+    qtbot.waitUntil(lambda: not page.busy, timeout=5_000)
+    assert page.measure.text() == "Measure round trip"
+
+
+def test_takes_go_by_the_chosen_device(
+    running: JackServer,  # noqa: F811
+    qtbot: QtBot,
+    tmp_path: Path,
+) -> None:
+    """A guitar session on another program's ports; one that is gone is told, nothing is lost."""
+    running.amp("box", channels=4, gain=0.5, delay_frames=100.0, noise_dbfs=-30.0)
+    preferences = Preferences(QSettings(str(tmp_path / "p.ini"), QSettings.Format.IniFormat))
+    preferences.device = "box"
+    window = MainWindow(preferences)
+    desk = Desk(window, Services.of_this_machine(preferences))
+    desk.services = Services(
+        **{**desk.services.__dict__, "output": RecordingOutput()},
+    )
+    window.show()
+    folder, session = new_session(tmp_path / "Mine.diaulos", start=start_of("guitar", 4, "none"))
+    desk.attach(folder, session)
+    desk.show("takes")
+    takes = desk.views["takes"]
+    qtbot.waitUntil(lambda: takes.ready is not None and takes.settled, timeout=30_000)
+    assert ", box" in window._where.text()
+    takes.record()
+    qtbot.waitUntil(
+        lambda: takes.recording is not None
+        and takes.recording.recorder.captured_frames > 2 * RATE,
+        timeout=60_000,
+    )  # fmt: skip
+    takes.stop()
+    qtbot.waitUntil(lambda: not takes.under_way, timeout=60_000)
+    qtbot.waitUntil(lambda: desk.jobs.quiet, timeout=60_000)
+    (take,) = desk.document.session.takes
+    assert take.played_by != SIMULATED
+    samples, _ = soundfile.read(str(folder.path / take.tracks[0].file))
+    level = 20.0 * np.log10(np.sqrt(np.mean(samples**2)))
+    assert level == pytest.approx(-30.0, abs=0.3), "what the other program plays"
+    preferences.device = "gone"
+    told: list[object] = []
+    takes.problem.connect(told.append)
+    takes.record()
+    qtbot.waitUntil(lambda: not takes.under_way, timeout=60_000)
+    qtbot.waitUntil(lambda: desk.jobs.quiet, timeout=60_000)
+    (error,) = told
+    assert isinstance(error, AudioDeviceError)
+    assert "box" in error.remedy, "what is there is named"
+    assert len(desk.document.session.takes) == 1
+    desk.document.mark_saved(desk.document.session)
+    window.close()
+    qtbot.waitUntil(lambda: not window.isVisible(), timeout=30_000)
+    window.deleteLater()
+
+
+def test_the_preferences_show_it(window: MainWindow, qtbot: QtBot) -> None:
+    listed = Listed()
+    services = _services(listed, lambda *_: RoundTrip(1.0, 0.1, 0.0, 1, RATE, -40.0, 0))
+    dialog = PreferencesDialog(window.preferences, window.dress, window, services)
+    qtbot.addWidget(dialog)
+    assert dialog.audio is not None
+    qtbot.waitUntil(lambda: dialog.audio.device.count() == 2, timeout=5_000)
+    dialog.reject()
