@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 
 from PySide6.QtCore import QObject, Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout
 
 from diaulos.app.preferences import BENCH, Preferences
 from diaulos.app.services import Services
@@ -13,6 +13,7 @@ from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import WholeField
 from diaulos.app.widgets.painted import least_width
+from diaulos.app.widgets.wrapping import Flowing
 from diaulos.errors import CancelledError, DiaulosError
 from diaulos.figures import number
 from diaulos.work.capture.roundtrip import RoundTrip
@@ -29,7 +30,7 @@ class _Wires(QObject):
     failed = Signal(object)
 
 
-class AudioChoice(QWidget):
+class AudioChoice(Flowing):
     """The list of devices, asked for beside the window; nothing is played before a button is
     pressed."""
 
