@@ -34,6 +34,7 @@ from diaulos.work.capture.mapping import (
     proposed_channels,
 )
 from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
+from diaulos.work.capture.stream import Capture
 from diaulos.work.instruments.plucking import plucked_volts
 from diaulos.work.ports import (
     AudioBackend,
@@ -41,6 +42,7 @@ from diaulos.work.ports import (
     DeviceInfo,
     DeviceList,
     DuplexStream,
+    FileNotes,
     OutputBackend,
     StreamCallback,
     StreamSpec,
@@ -61,6 +63,7 @@ __all__ = [
     "audio_info",
     "bench_for",
     "device_list",
+    "listen_to",
     "local_now",
     "loop_on",
     "new_session",
@@ -173,6 +176,29 @@ def round_trip_of(device: str, out: int, back: int, cancel: CancelToken) -> Roun
         )
     tied = OnDevice(device, (back - 1,), (out - 1,))
     return measure_round_trip(tied, found.rates_hz[0], cancel, block_frames=found.block_frames[0])
+
+
+def listen_to(device: str, channel: int, seconds: float, path: Path) -> None:
+    """Some seconds of one input (from 0) of a device, as a file of floats."""
+    found = next((one for one in JackDevices().devices() if one.name == device), None)
+    if found is None:
+        raise AudioDeviceError(
+            f"there is no device {device!r}.", where="JACK", remedy="See: diaulos devices."
+        )
+    rate = found.rates_hz[0]
+    notes = FileNotes(f"heard at {device}, input {channel + 1}", local_now())
+    sink = ExternalAudio().create(path, rate, 1, "float", notes, replace=True)
+    capture = Capture(
+        OnDevice(device, (channel,)),
+        StreamSpec(rate, found.block_frames[0], output_channels=0),
+        frames=int(seconds * rate),
+    )
+    try:
+        failed = capture.run(lambda taken: sink.write(taken.samples))
+    finally:
+        sink.close()
+    if failed is not None:
+        raise failed
 
 
 class _Devices:

@@ -159,3 +159,28 @@ def test_a_take_is_recorded_from_a_device(
     )
     assert code == 1
     assert "no input 9" in data["error"]
+
+
+def test_what_a_device_hears_is_tuned_and_measured(
+    running: JackServer,  # noqa: F811
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    running.amp("hiss", channels=2, noise_dbfs=-40.0)
+    code, data = run_json(
+        capsys, "noise", "--listen", "--device", "hiss", "--channel", 2, "--seconds", 3
+    )
+    assert code == 0
+    # AES17 reads 3.01 dB more; 20 Hz to 20 kHz is 20 of 24 kHz.
+    expected = -40.0 + 3.01 + 10.0 * np.log10(20.0 / 24.0)
+    assert data["floor_dbfs"] == pytest.approx(expected, abs=0.2)
+    code, data = run_json(capsys, "tune", "--listen", "--device", "hiss", "--seconds", 2)
+    assert code != 0, "hiss has no pitch"
+    for words, told in (
+        (("noise",), "give a file"),
+        (("noise", "a.wav", "--listen", "--device", "hiss"), "exclude each other"),
+        (("strength", "--listen"), "plays rigs"),
+        (("tune", "--listen", "--device", "nowhere"), "no device"),
+    ):
+        code, _, err = run(capsys, *words)
+        assert code == 1
+        assert told in err

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -20,7 +24,41 @@ OutOption = Annotated[
 InOption = Annotated[
     int, typer.Option("--in-channel", min=0, help="Its input, from 1; 0: as the rig numbers it.")
 ]
-RATE_HZ = 48_000
+ListenFlag = Annotated[
+    bool, typer.Option("--listen", help="Hear an input of --device instead of a file.")
+]
+SecondsOption = Annotated[
+    float | None, typer.Option("--seconds", min=0.5, max=120.0, help="How long it listens.")
+]
+
+
+@contextmanager
+def file_or_heard(
+    file: Path | None, listen: bool, device: str, channel: int | None, seconds: float
+) -> Iterator[tuple[Path, int | None]]:
+    """The file that was given, or what an input of a device gives for some seconds; and the
+    channel to take of it."""
+    from diaulos.errors import InputError
+
+    if not listen:
+        if file is None:
+            raise InputError("give a file.", remedy="Or --listen with --device NAME.")
+        yield file, channel
+        return
+    if file is not None:
+        raise InputError("a file and --listen exclude each other.", remedy="Give one.")
+    if device == BENCH:
+        raise InputError(
+            "the simulated studio plays rigs, not single inputs.",
+            where="--device",
+            remedy="Choose a real device (diaulos devices), or record in a session.",
+        )
+    from diaulos import wiring
+
+    with tempfile.TemporaryDirectory(prefix="diaulos-") as place:
+        path = Path(place) / f"{device.replace('/', ' ')}.wav"
+        wiring.listen_to(device, (channel or 1) - 1, seconds, path)
+        yield path, None
 
 
 def devices(as_json: JsonFlag = False) -> None:

@@ -7,10 +7,18 @@ from typing import Annotated, Any
 
 import typer
 
+from diaulos.cli.devices import (
+    BENCH,
+    DeviceOption,
+    ListenFlag,
+    SecondsOption,
+    file_or_heard,
+)
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag
 
 FileArgument = Annotated[Path, typer.Argument(metavar="FILE.wav")]
+MaybeFile = Annotated[Path | None, typer.Argument(metavar="FILE.wav")]
 
 
 def measure(file: FileArgument, as_json: JsonFlag = False) -> None:
@@ -62,19 +70,23 @@ def _mono(file: Path, channel: int | None) -> tuple[Any, int]:
 
 
 def tune(
-    file: FileArgument,
+    file: MaybeFile = None,
     tuning: Annotated[
         str, typer.Option("--tuning", metavar="NAME", help="Against the strings of a tuning.")
     ] = "",
     a4_hz: Annotated[float, typer.Option("--a4", min=380.0, max=500.0)] = 440.0,
     channel: Annotated[int | None, typer.Option("--channel", min=1)] = None,
+    listen: ListenFlag = False,
+    device: DeviceOption = BENCH,
+    seconds: SecondsOption = None,
     as_json: JsonFlag = False,
 ) -> None:
     """The pitch of a plucked string, on its first partial, 0.3 to 1 s after the pluck."""
     from diaulos.work.instruments.file_tuning import tune as tuned
     from diaulos.work.instruments.file_tuning import tuning_named
 
-    samples, rate = _mono(file, channel)
+    with file_or_heard(file, listen, device, channel, seconds or 3.0) as (path, one):
+        samples, rate = _mono(path, one)
     found = tuned(samples, rate, tuning_named(tuning) if tuning else (), a4_hz)
     data = {
         "hz": round(found.pitch.hz, 4),
@@ -90,18 +102,22 @@ def tune(
 
 
 def noise(
-    file: FileArgument,
+    file: MaybeFile = None,
     compare: Annotated[
         Path | None, typer.Option("--compare", metavar="OTHER.wav", help="Another attempt.")
     ] = None,
     channel: Annotated[int | None, typer.Option("--channel", min=1)] = None,
+    listen: ListenFlag = False,
+    device: DeviceOption = BENCH,
+    seconds: SecondsOption = None,
     as_json: JsonFlag = False,
 ) -> None:
     """Hum, bus tones and hiss of a silence, or of the quiet spans of a recording."""
     from diaulos.signal.hum import analyse_noise, compare_noise
     from diaulos.work.takes.inspecting import change_data, noise_data
 
-    first = analyse_noise(*_mono(file, channel))
+    with file_or_heard(file, listen, device, channel, seconds or 5.0) as (path, one):
+        first = analyse_noise(*_mono(path, one))
     data: dict[str, Any] = noise_data(first)
     if compare is not None:
         other = analyse_noise(*_mono(compare, channel))
@@ -110,7 +126,7 @@ def noise(
     if as_json:
         print_json(data)
         return
-    _print_noise(file.name, data)
+    _print_noise(path.name, data)
     if compare is not None:
         _print_noise(compare.name, data["compared"])
         print("\nchange, dB (negative is quieter)")

@@ -7,6 +7,13 @@ from typing import Annotated, Any, cast
 
 import typer
 
+from diaulos.cli.devices import (
+    BENCH,
+    DeviceOption,
+    ListenFlag,
+    SecondsOption,
+    file_or_heard,
+)
 from diaulos.cli.output import print_json, print_lines
 from diaulos.errors import InputError
 
@@ -52,11 +59,14 @@ def loading(
 
 
 def strength(
-    file: Annotated[Path, typer.Argument(metavar="FILE.wav")],
+    file: Annotated[Path | None, typer.Argument(metavar="FILE.wav")] = None,
     full_scale_dbu: Annotated[
         float | None, typer.Option("--full-scale-dbu", help="dBu that reached 0 dBFS.")
     ] = None,
     channel: Annotated[int | None, typer.Option("--channel", min=1)] = None,
+    listen: ListenFlag = False,
+    device: DeviceOption = BENCH,
+    seconds: SecondsOption = None,
     as_json: JsonFlag = False,
 ) -> None:
     """How hard an instrument plays, from some seconds of the hardest strumming."""
@@ -64,8 +74,9 @@ def strength(
     from diaulos.work.blocks import one_channel
     from diaulos.work.instruments.strength import read_strength
 
-    source = wiring.ExternalAudio().open(file)
-    found = read_strength(source, one_channel(source, channel, str(file)))
+    with file_or_heard(file, listen, device, channel, seconds or 8.0) as (path, one):
+        source = wiring.ExternalAudio().open(path)
+        found = read_strength(source, one_channel(source, one, str(path)))
     scale = full_scale_dbu
     data = {
         "peak_dbfs": found.peak_dbfs,

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Mapping, Sequence
 
 from diaulos.errors import InputError
@@ -94,7 +93,8 @@ def channels_of(
     taken = {channel - 1 for channel in wanted.values()}
     hopes = list(proposed) or list(range(len(names)))
     rest = {hope for name, hope in zip(names, hopes, strict=True) if name not in wanted} - taken
-    free = (channel for channel in itertools.count() if channel not in taken | rest)
+    room = range(len(names) + len(taken | rest))
+    free = (channel for channel in room if channel not in taken | rest)
     found = []
     for name, hope in zip(names, hopes, strict=True):
         if name in wanted:
