@@ -15,6 +15,7 @@ import delays
 import disk
 import hostile
 import kills
+import ports
 import truth
 
 CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
@@ -26,6 +27,7 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
         truth.RIGS // (10 if tenth else 1), truth.PERFORMANCES // (10 if tenth else 1), seed
     ),
     "delays": lambda tenth, seed: delays.run(delays.PAIRS // (10 if tenth else 1), seed),
+    "ports": lambda tenth, seed: ports.run(ports.TIMES // (10 if tenth else 1), seed),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }
 

@@ -3,7 +3,8 @@
     python foreign_amp.py NAME JSON
 
 gain, drive (tanh; 0 leaves it linear), delay_frames (a fraction too, by a windowed sinc), noise
-(dBFS RMS), channels. It says "ready" when its ports are there, and ends with its standard input.
+(dBFS RMS), channels; ramp: it plays whole numbers times 2^-23 instead, one more for every frame of
+the server's time. It says "ready" when its ports are there, and ends with its standard input.
 """
 
 from __future__ import annotations
@@ -15,6 +16,8 @@ import jack
 import numpy as np
 
 HALF = 16
+RAMP = 1 << 23
+"""Whole numbers below it are exact in a float of 32 bits."""
 
 
 def fractional(delay: float) -> np.ndarray:
@@ -40,6 +43,7 @@ class Amp:
         self.line = [np.zeros(shift) for _ in range(channels)]
         self.past = [np.zeros(self.taps.size - 1) for _ in range(channels)]
         self.noise = 10.0 ** (order["noise_dbfs"] / 20.0) if "noise_dbfs" in order else 0.0
+        self.ramp = bool(order.get("ramp", 0))
         self.rng = np.random.default_rng(1)
         for n in range(channels):
             self.client.inports.register(f"in_{n + 1}")
@@ -47,6 +51,12 @@ class Amp:
         self.client.set_process_callback(self.process)
 
     def process(self, frames: int) -> None:
+        if self.ramp:
+            first = self.client.last_frame_time
+            count = (first + np.arange(frames)) % RAMP
+            for port in self.client.outports:
+                port.get_array()[:] = (count / RAMP).astype(np.float32)
+            return
         ways = zip(self.client.inports, self.client.outports, strict=True)
         for channel, (heard, played) in enumerate(ways):
             samples = heard.get_array().astype(np.float64)

@@ -75,6 +75,14 @@ class JackServer:
         self.amps.append(made)
         return made
 
+    def set_block(self, frames: int) -> None:
+        """Another period, as another program would set it."""
+        words = (
+            "import jack, sys; jack.Client('p', no_start_server=True).blocksize = int(sys.argv[1])"
+        )
+        subprocess.run([sys.executable, "-c", words, str(frames)], env=self.env, check=True,
+                       capture_output=True)  # fmt: skip
+
     def end_amps(self) -> None:
         for one in self.amps:
             if one.stdin is not None:
