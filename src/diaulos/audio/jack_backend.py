@@ -19,7 +19,7 @@ from typing import Any
 
 import numpy as np
 
-from diaulos.audio.port_ring import GAPS, Count, PortRing, spans
+from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, spans
 from diaulos.errors import AudioDeviceError
 from diaulos.work.ports import (
     BlockStatus,
@@ -260,7 +260,7 @@ class JackStream:
 
     def _silence(self, at: int, count: int) -> None:
         """What stands for frames that never came in, on the way out."""
-        for place, frames, _ in spans(at + self.lead_frames, min(count, LONGEST)):
+        for place, frames, _ in spans(at + self.lead_frames, min(count, RING_FRAMES)):
             self._ring.played[place : place + frames] = 0.0
         self._ring.set(Count.QUEUED, at + count + self.lead_frames)
 

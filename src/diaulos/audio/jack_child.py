@@ -97,7 +97,6 @@ class Child:
         """Of the stream, at the next cycle."""
         self.last: int | None = None
         self.running = False
-        self.silence = np.zeros(8_192, np.float32)
 
     def run(self) -> None:
         """Until it is told to stop, or nobody is left to tell it."""
