@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QFileDialog, QInputD
 from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
+from diaulos.app.jobs import Job
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.rig.course import reamp_course
 from diaulos.rig.templates import build
@@ -442,3 +443,19 @@ def test_a_take_is_in_time_with_one_of_its_tracks(
     assert other.name in with_pass.window._status.text()
     with_pass.document.undo()
     assert with_pass.document.session.take(take.id).reference == ""
+
+
+def test_what_stands_in_the_way_is_still_told_after_other_work(
+    opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot
+) -> None:
+    """It vanished when any job began, and the view waited for a plan for ever."""
+    view = opened.views["reamp"]
+    opened.document.apply(edits.add_rig(build("straight", "plain")))
+    opened.document.apply(edits.choose_reamp_rig("plain"))
+    settled(opened)
+    assert "no reamp path" in view._problem.text()
+    assert not view._problem.isHidden()
+    opened.jobs.start(Job("Other work", lambda _p, _c: None, lambda _r: None))
+    qtbot.waitUntil(lambda: opened.jobs.quiet, timeout=10_000)
+    assert not view._problem.isHidden()
+    assert view.settled

@@ -422,7 +422,8 @@ class ReampView(ReampWork):
         self._tell_strip(tuple(rows), reamp_rig(session).id if session.rigs else "")
 
     def _on_job_started(self, title: str) -> None:
-        self._problem.hide()
+        if self._plan is not None:  # else it tells why there is none, and goes on telling it
+            self._problem.hide()
         self._on_pass()
 
     def _on_job_ended(self) -> None:
