@@ -606,6 +606,32 @@ def start(runs: int, moment: str) -> Row:
                "plain: a bare PySide6 window, whole process")  # fmt: skip
 
 
+def ports(runs: int, block: int) -> Row:
+    """Eight inputs by JACK while a window paints meters and a job computes: what is lost, and the
+    processor time of the process that holds the ports."""
+    seconds = 20.0
+    spent: list[float] = []
+    lost = breaks = xruns = 0
+    rights = True
+    paths = [*sys.path, str(HERE / "src")]
+    for _ in range(runs):
+        done = subprocess.run(
+            [sys.executable, str(HERE / "tests" / "ports_load.py"), str(seconds), str(block), "8"],
+            capture_output=True, text=True, check=True,
+            env={**os.environ, "PYTHONPATH": os.pathsep.join(paths)},
+        )  # fmt: skip
+        found = json.loads(done.stdout[done.stdout.index("{") :])
+        spent.append(found["ports_cpu_s"])
+        lost += found["lost"] + found["skipped"]
+        breaks += found["breaks"]
+        xruns += found["xruns"]
+        rights = rights and found["realtime"]
+    server = "real-time server" if rights else "server without real-time rights"
+    note = f"{lost} frames lost, {breaks} breaks, {xruns} xruns in {runs * seconds:.0f} s; {server}"
+    return Row(f"ports, 8 inputs, {block} frames, {seconds:.0f} s", spent, [seconds] * runs,
+               "no lost frame", f"{note}; ours: processor time, plain: real time")  # fmt: skip
+
+
 def first_demo(runs: int) -> Row:
     """From the command to the demo's first view, where the demo was never made."""
 
@@ -686,6 +712,8 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "stall-look": lambda runs: stalls(runs, "look"),
     "stall-open": lambda runs: stalls(runs, "open"),
     "first-demo": first_demo,
+    "ports": lambda runs: ports(runs, 256),
+    "ports-128": lambda runs: ports(runs, 128),
     "paint": lambda runs: start(runs, "paint"),
     "usable": lambda runs: start(runs, "usable"),
 }

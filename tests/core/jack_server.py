@@ -34,6 +34,7 @@ class JackServer:
     ) -> None:
         self.name, self.log, self.rate, self.block = name, log, rate, block
         self.sync = sync
+        self.realtime = False
         self.env = {**os.environ, **environment(name)}
         self.amps: list[subprocess.Popen[str]] = []
         self.process: subprocess.Popen[bytes] | None = None
@@ -42,11 +43,12 @@ class JackServer:
         """In step with its clients, unless asked otherwise: a client that is late then makes time
         late, and nobody hears what was there before."""
         sync = ["-S"] if self.sync else []
+        rights = ["-R", "-P", "60"] if self.realtime else ["-r"]
         _sweep()
         for _ in range(5):
             with open(self.log, "ab") as log:
                 self.process = subprocess.Popen(
-                    ["jackd", "-n", self.name, "-r", *sync, "-t", "2000", "-d", "dummy", "-r",
+                    ["jackd", "-n", self.name, *rights, *sync, "-t", "2000", "-d", "dummy", "-r",
                      str(self.rate), "-p", str(self.block), "-C", "8", "-P", "8"],
                     env=self.env, stdout=log, stderr=log, stdin=subprocess.DEVNULL,
                 )  # fmt: skip

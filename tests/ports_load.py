@@ -1,0 +1,110 @@
+"""What is lost while eight inputs come in by JACK, a window paints meters and a job computes.
+
+Run by the benchmark: `python ports_load.py SECONDS BLOCK INPUTS`. Prints JSON: frames lost and
+skipped, the server's xruns, processor seconds of this process and of the one that holds the
+ports, and whether the server had real-time rights. Every sample is held to the server's time.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import sys
+import tempfile
+import threading
+import time
+from dataclasses import replace
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+from foreign_amp import RAMP
+from jack_server import JackServer, environment
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from diaulos.app import theme
+from diaulos.app.views.takes.board import Board, BoardRow
+from diaulos.app.widgets.level_window import LevelFigures
+from diaulos.audio.jack_backend import JackBackend
+from diaulos.work.capture.stream import Capture
+from diaulos.work.ports import StreamSpec
+
+
+class Ports:
+    """The other program's ports."""
+
+    def open(self, spec, callback):  # type: ignore[no-untyped-def]
+        self.stream = JackBackend().open(replace(spec, device="ramp"), callback)
+        return self.stream
+
+
+def main() -> None:
+    seconds, block, inputs = float(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3])
+    name = "diaulos-bench"
+    os.environ.update(environment(name))
+    app = QApplication([])
+    theme.load_fonts()
+    theme.apply(app, theme.DAY)
+    board = Board()
+    board.resize(900, 600)
+    board.show()
+    level = [-20.0] * inputs
+
+    def row(n: int) -> BoardRow:
+        figures = LevelFigures("dBFS", -110.0, 0.0, level[n], level[n] - 6.0)
+        return BoardRow(str(n), f"Track {n + 1}", "di", figures, level[n], live=True)
+
+    paint = QTimer()
+    paint.timeout.connect(lambda: board.show_rows(tuple(row(n) for n in range(inputs))))
+    paint.start(33)
+    with tempfile.TemporaryDirectory() as folder:
+        server = JackServer(name, Path(folder) / "log", block=block, sync=False)
+        server.realtime = True
+        server.start()
+        server.amp("ramp", channels=inputs, ramp=1)
+        ports, wrong = Ports(), [0, 0]
+
+        def consume(taken) -> None:  # type: ignore[no-untyped-def]
+            whole = np.round(taken.samples.astype(np.float64) * RAMP).astype(np.int64)
+            wrong[0] += int(np.count_nonzero(whole != whole[:, :1]))
+            wrong[1] += int(np.count_nonzero(np.diff(whole[:, 0]) % RAMP != 1))
+            level[:] = [float(-60.0 + 40.0 * np.random.default_rng(1).random())] * inputs
+
+        capture = Capture(ports, StreamSpec(48_000, block, inputs, 0), frames=int(seconds * 48_000))
+        thread = threading.Thread(target=lambda: capture.run(consume))
+        begun = _spent()
+        thread.start()
+        working = [True]
+
+        def compute() -> None:
+            data = np.random.default_rng(2).standard_normal(1 << 18)
+            while working[0]:
+                np.fft.rfft(data)
+
+        job = threading.Thread(target=compute)
+        job.start()
+        while thread.is_alive():
+            app.processEvents()
+            time.sleep(0.002)
+        working[0] = False
+        job.join()
+        spent = [now - then for now, then in zip(_spent(), begun, strict=True)]
+        server.stop()
+    counts = ports.stream.counts
+    print(json.dumps({
+        "lost": counts["lost"], "skipped": counts["skipped"], "xruns": counts["xruns"],
+        "apart": wrong[0], "breaks": wrong[1], "realtime": ports.stream.server_realtime,
+        "ports_cpu_s": round(spent[1], 2),
+    }))  # fmt: skip
+
+
+def _spent() -> tuple[float, float]:
+    one, two = (resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
+    return one.ru_utime + one.ru_stime, two.ru_utime + two.ru_stime
+
+
+if __name__ == "__main__":
+    main()
