@@ -151,6 +151,19 @@ def test_rounds_over_a_range_become_takes(shown: TakesView, opened: Desk, qtbot:
     assert [one.id for one in held(shown).takes][-1] == base.id
 
 
+def test_a_round_trip_that_was_never_measured_is_told(shown: TakesView, qtbot: QtBot) -> None:
+    """Only where something plays along: a first take has nothing to be in time with."""
+    told: list[str] = []
+    shown.said.connect(told.append)
+    shown._services = replace(shown._services, unmeasured=lambda: "Box", round_trip=lambda: 600)
+    base = recorded(shown, qtbot, bars=2)
+    assert not any("never measured" in one for one in told)
+    way(shown, "along")
+    press(qtbot, shown, Qt.Key.Key_Space)
+    assert any("round trip of Box was never measured" in one for one in told)
+    assert held(shown).takes[-1].over == base.id
+
+
 def test_a_punch_keeps_the_old_take(shown: TakesView, opened: Desk, qtbot: QtBot) -> None:
     base = recorded(shown, qtbot, bars=3)
     marked(shown, qtbot, BAR, 2 * BAR)

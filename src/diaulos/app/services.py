@@ -51,6 +51,8 @@ class Services:
     """What plays rigs for sound check, calibration and "play the rig"."""
     round_trip: Callable[[], int] = lambda: 0
     """Frames from what is heard to what comes back, for overdubs."""
+    unmeasured: Callable[[], str] = lambda: ""
+    """The device whose way round is only claimed; "" where it was measured, or nothing is sent."""
     devices: DeviceList = field(default_factory=wiring.device_list)
     """What there is to record from and play to."""
     measure_trip: Callable[[str, int, int, CancelToken], RoundTrip] = wiring.round_trip_of
@@ -77,6 +79,7 @@ class Services:
             silence_from=chosen.recording(wiring.rig_backend(paced=True, silent=True)),
             pluck_from=lambda frets: chosen.recording(wiring.pluck_backend(frets, paced=True)),
             round_trip=chosen.round_trip,
+            unmeasured=chosen.unmeasured,
         )
 
 
@@ -100,6 +103,10 @@ class _Chosen:
             return source(session, rig, tracks, stored)
 
         return make
+
+    def unmeasured(self) -> str:
+        device = self._preferences.device
+        return "" if device == BENCH or self._preferences.trip(device)[1] else device
 
     def round_trip(self) -> int:
         device = self._preferences.device

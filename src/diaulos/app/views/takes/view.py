@@ -333,7 +333,14 @@ class TakesView(TakesTuning):
             self.said.emit(missing)
             return
         self._open(self.board)
-        if self.capture.start(self._request(self._document.session)):
+        request = self._request(self._document.session)
+        if self.capture.start(request):
+            device = self._services.unmeasured()
+            if request.over is not None and device:
+                self.said.emit(
+                    f"The round trip of {device} was never measured (Preferences, Sound): the new "
+                    "part lands in time by the driver's claim."
+                )
             self.sentence.setText("Getting ready\N{HORIZONTAL ELLIPSIS} Space stops.")
             self.record_button.setText("Stop (Space)")
 
