@@ -192,6 +192,7 @@ def test_a_highlighted_row_can_be_read(qtbot: QtBot, look: theme.Look) -> None:
     theme.apply(app, look)
     box = QComboBox()
     qtbot.addWidget(box)
+    theme.dress(box)
     box.addItems(["Floor modeler", "Reamp box", "Eight-input interface"])
     box.show()
     box.showPopup()
@@ -213,6 +214,7 @@ def test_dialog_buttons_carry_no_icons(qtbot: QtBot) -> None:
         QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
     )
     qtbot.addWidget(box)
+    theme.dress(box)
     box.show()
     assert all(button.icon().isNull() for button in box.buttons())
 
