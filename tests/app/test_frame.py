@@ -173,6 +173,7 @@ def test_space_records_while_the_tempo_has_the_focus(
 
 def colours(image: QImage, rect) -> tuple[str, str]:  # type: ignore[no-untyped-def]
     """The ground, and the ink that stands out of it most."""
+    rect = rect.intersected(image.rect())
     found: dict[str, int] = {}
     for x in range(rect.left(), rect.right()):
         for y in range(rect.top(), rect.bottom()):
