@@ -222,11 +222,14 @@ def test_a_clean_foreign_loop_is_measured_to_a_fiftieth_of_a_sample(running: Jac
     found = {}
     for name, order in (("straight", {}), ("amp", {"gain": -0.5, "delay_frames": 37.25})):
         running.amp(name, **order)
-        on = On(name)
-        back = _loop(on, sent)
-        assert on.stream is not None
-        if any(on.stream.counts[one] for one in ("lost", "skipped", "late")):
-            pytest.skip("this machine lost blocks without real-time rights; they were counted")
+        for _ in range(3):  # a machine that is held up loses blocks: they are counted
+            on = On(name)
+            back = _loop(on, sent)
+            assert on.stream is not None
+            lost = sum(on.stream.counts[one] for one in ("lost", "skipped", "late"))
+            if not lost:
+                break
+        assert lost == 0, "three times in a row"
         found[name] = (find_alignment(sent, back, RATE), back)
         running.end_amps()
     straight, amp = found["straight"][0], found["amp"][0]

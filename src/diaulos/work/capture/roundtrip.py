@@ -18,7 +18,7 @@ from diaulos.work.capture.recorder import BLOCK_FRAMES
 from diaulos.work.capture.stream import Capture
 from diaulos.work.ports import AudioBackend, CancelToken, StreamInfo, StreamSpec
 
-LEVELS_DBFS = (-40.0, -26.0, -14.0)
+LEVELS_DBFS = (-40.0, -26.0)
 """Tried in turn until it comes back: what is plugged by mistake is not startled."""
 LEAST_ERROR = 0.005
 """A sweep tells no better, whatever two of them agree on."""
