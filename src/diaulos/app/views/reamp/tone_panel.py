@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtCore import QSignalBlocker, QSize, Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -38,6 +38,13 @@ LOAD_TIP = (
     "The ratio of the instrument's curve into the amplifier to that into the DI's input: where it "
     "is largest, and what it does to the noise"
 )
+
+
+class _Foot(Flowing):
+    """As low as its rows allow: what is above it has the room."""
+
+    def sizeHint(self) -> QSize:
+        return QSize(super().sizeHint().width(), self.minimumSizeHint().height())
 
 
 class TonePanel(QWidget):
@@ -116,7 +123,7 @@ class TonePanel(QWidget):
         row.addWidget(self._lufs)
         row.addWidget(self._auto)
         row.addWidget(self.reamp_button)
-        self.foot = Flowing()
+        self.foot = _Foot()
         below = QVBoxLayout(self.foot)
         below.setContentsMargins(8, 0, 8, 0)
         below.setSpacing(6)
