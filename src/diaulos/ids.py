@@ -1,8 +1,11 @@
-"""The one function that finds a free id or name."""
+"""The one function that finds a free id or name; and the id of the simulated studio."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Container
+
+BENCH = "bench"
+"""The simulated studio among the devices, and as the one who played a take."""
 
 
 def free_id(

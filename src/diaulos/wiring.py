@@ -15,6 +15,7 @@ from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
 from diaulos.errors import AudioDeviceError
+from diaulos.ids import BENCH
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course, trace_all
@@ -27,6 +28,7 @@ from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
+from diaulos.storage.trips import TripFile, trips_path
 from diaulos.work.capture.mapping import (
     channels_of,
     heard_channel,
@@ -35,6 +37,7 @@ from diaulos.work.capture.mapping import (
 )
 from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
 from diaulos.work.capture.stream import Capture
+from diaulos.work.capture.trips import Trip, TripStore, WayRound
 from diaulos.work.instruments.plucking import plucked_volts
 from diaulos.work.ports import (
     AudioBackend,
@@ -43,6 +46,7 @@ from diaulos.work.ports import (
     DeviceList,
     DuplexStream,
     FileNotes,
+    Found,
     OutputBackend,
     StreamCallback,
     StreamSpec,
@@ -76,6 +80,8 @@ __all__ = [
     "round_trip_of",
     "session_text",
     "strum_backend",
+    "trip_store",
+    "way_round_of",
 ]
 
 
@@ -167,24 +173,36 @@ def pluck_backend(frets: tuple[int, ...] = (0,), *, paced: bool, seed: int = 1) 
     return make
 
 
-def round_trip_of(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
-    """The way from an output to an input (from 1) of a device, measured by a quiet sweep."""
-    found = next((one for one in JackDevices().devices() if one.name == device), None)
-    if found is None:
-        raise AudioDeviceError(
-            f"there is no device {device!r}.", where="JACK", remedy="Plug it in, or choose another."
-        )
+def round_trip_of(
+    device: str, out: int, back: int, cancel: CancelToken | None = None, rate_hz: int = 0
+) -> RoundTrip:
+    """The way from an output to an input (from 1) of a device, measured by a quiet sweep and
+    remembered for its rate and block."""
+    there = _there(device)
     tied = OnDevice(device, (back - 1,), (out - 1,))
-    return measure_round_trip(tied, found.rates_hz[0], cancel, block_frames=found.block_frames[0])
+    found = measure_round_trip(
+        tied, rate_hz or there.rates_hz[0], cancel, block_frames=there.block_frames[0]
+    )
+    trip_store().keep(
+        Trip(device, found.rate_hz, found.block_frames, found.samples, found.error_samples, out,
+             back)
+    )  # fmt: skip
+    return found
+
+
+def trip_store() -> TripStore:
+    """What was measured of the devices of this computer."""
+    return TripFile(trips_path())
+
+
+def way_round_of(device: str, told_samples: float | None = None) -> WayRound:
+    """What is known of a real device's way round."""
+    return WayRound(device, trip_store().known(), told_samples)
 
 
 def listen_to(device: str, channel: int, seconds: float, path: Path) -> None:
     """Some seconds of one input (from 0) of a device, as a file of floats."""
-    found = next((one for one in JackDevices().devices() if one.name == device), None)
-    if found is None:
-        raise AudioDeviceError(
-            f"there is no device {device!r}.", where="JACK", remedy="See: diaulos devices."
-        )
+    found = _there(device)
     rate = found.rates_hz[0]
     notes = FileNotes(f"heard at {device}, input {channel + 1}", local_now())
     sink = ExternalAudio().create(path, rate, 1, "float", notes, replace=True)
@@ -204,14 +222,25 @@ def listen_to(device: str, channel: int, seconds: float, path: Path) -> None:
 class _Devices:
     """The simulated studio, and what a JACK server has."""
 
-    def missing(self) -> tuple[str, ...]:
-        return JackDevices().missing()
-
-    def devices(self) -> tuple[DeviceInfo, ...]:
+    def look(self) -> Found:
         rates = (44_100, 48_000, 88_200, 96_000, 192_000)
         blocks = (64, 128, 256, 512, 1_024)
-        bench = DeviceInfo("bench", "Simulated studio", 32, 32, rates, blocks, realtime=False)
-        return (bench, *JackDevices().devices())
+        bench = DeviceInfo(BENCH, "Simulated studio", 32, 32, rates, blocks, realtime=False)
+        there = JackDevices().look()
+        return Found((bench, *there.devices), there.missing)
+
+
+def _there(device: str) -> DeviceInfo:
+    """The real device of this name; AudioDeviceError when it is not there."""
+    there = JackDevices().look()
+    found = there.device(device)
+    if found is None:
+        names = ", ".join(one.name for one in there.devices)
+        raise AudioDeviceError(
+            f"there is no device {device!r}.", where="--device",
+            remedy=f"Choose one of: {names or 'none is there (see diaulos devices)'}.",
+        )  # fmt: skip
+    return found
 
 
 NO_MAP: Mapping[str, int] = {}
@@ -244,7 +273,8 @@ def record_on(device: str, wanted: Mapping[str, int] = NO_MAP) -> RecordBackendF
         named = {track.port: track.name for track in rig.tracks}
         names = [named.get(port, str(port)) for port in tracks]
         courses = {one.track: one.course for one in trace_all(rig_graph(session, rig, stored))}
-        inputs = next((one.inputs for one in JackDevices().devices() if one.name == device), 0)
+        there = JackDevices().look().device(device)
+        inputs = there.inputs if there is not None else 0
         proposed = proposed_channels([courses.get(port) for port in tracks], inputs)
         return OnDevice(device, channels_of(names, wanted, proposed))
 

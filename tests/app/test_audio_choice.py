@@ -13,17 +13,20 @@ from PySide6.QtCore import QSettings
 from pytestqt.qtbot import QtBot
 from test_jack import running, server  # noqa: F401 - fixtures
 
+from diaulos import wiring
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.audio_choice import AudioChoice
 from diaulos.app.dialogs.preferences import PreferencesDialog
 from diaulos.app.main_window import MainWindow
-from diaulos.app.preferences import BENCH, Preferences
+from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.errors import AudioDeviceError, RefusedError
+from diaulos.ids import BENCH
 from diaulos.session.model import SIMULATED
 from diaulos.wiring import new_session
 from diaulos.work.capture.roundtrip import RoundTrip
-from diaulos.work.ports import CancelToken, DeviceInfo
+from diaulos.work.capture.trips import Trip
+from diaulos.work.ports import CancelToken, DeviceInfo, Found
 from diaulos.work.rigs.building import start_of
 from support import NOON, RecordingOutput
 
@@ -36,21 +39,19 @@ class Listed:
     def __init__(self) -> None:
         self.names = ["Eight-input interface"]
         self.lack: tuple[str, ...] = ()
+        self.block = 256
 
-    def devices(self) -> tuple[DeviceInfo, ...]:
-        return (
-            DeviceInfo("bench", "Simulated studio", 32, 32, (48_000, 96_000), (256,), False),
-            *(DeviceInfo("jack", name, 8, 6, (RATE,), (256,), True, 0.012) for name in self.names),
+    def look(self) -> Found:
+        bench = DeviceInfo(BENCH, "Simulated studio", 32, 32, (48_000, 96_000), (256,), False)
+        real = (
+            DeviceInfo("jack", name, 8, 6, (RATE,), (self.block,), True, 0.012)
+            for name in self.names
         )
-
-    def missing(self) -> tuple[str, ...]:
-        return self.lack
+        return Found((bench, *real), self.lack)
 
 
 def _services(listed: Listed, measure: Callable[..., RoundTrip]) -> Services:
     from dataclasses import replace
-
-    from diaulos import wiring
 
     plain = Services(
         bench_for=wiring.bench_for, output=RecordingOutput(), files=wiring.ExternalAudio(),
@@ -64,7 +65,8 @@ def test_a_device_is_chosen_measured_and_waited_for(qtbot: QtBot, preferences: P
 
     def measure(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
         asked.append((device, out, back))
-        return RoundTrip(293.247, 0.005, 576.0, -1, RATE, -40.0, 0)
+        wiring.trip_store().keep(Trip(device, RATE, 256, 293.247, 0.005, out, back))
+        return RoundTrip(293.247, 0.005, 576.0, -1, RATE, -40.0, 0, 256)
 
     page = AudioChoice(preferences, _services(listed, measure))
     qtbot.addWidget(page)
@@ -76,7 +78,7 @@ def test_a_device_is_chosen_measured_and_waited_for(qtbot: QtBot, preferences: P
     page.device.activated.emit(1)
     assert preferences.device == "Eight-input interface"
     assert "never measured" in page.trip.text()
-    assert preferences.trip("Eight-input interface") == (pytest.approx(576.0), False)
+    assert "576 samples" in page.trip.text()
     page.out.setValue(3)
     page.back.setValue(5)
     page.measure.click()
@@ -84,7 +86,14 @@ def test_a_device_is_chosen_measured_and_waited_for(qtbot: QtBot, preferences: P
     assert asked == [("Eight-input interface", 3, 5)]
     assert "293.25 samples" in page.trip.text()
     assert "turned" in page.trip.text()
-    assert preferences.trip("Eight-input interface") == (293.247, True)
+    listed.block = 512
+    page.look()
+    qtbot.waitUntil(lambda: "512 frames" in page.trip.text(), timeout=5_000)
+    assert "never measured" in page.trip.text(), "another block is another way round"
+    listed.block = 256
+    page.look()
+    qtbot.waitUntil(lambda: "256 frames" in page.trip.text(), timeout=5_000)
+    assert "293.25 samples, measured" in page.trip.text()
     listed.names, listed.lack = [], ("No JACK server runs.",)
     page.look()
     qtbot.waitUntil(lambda: "not there now" in page.device.currentText(), timeout=5_000)

@@ -26,6 +26,7 @@ from diaulos.figures import number
 from diaulos.session import edits
 from diaulos.session.model import Heard, Pass, rig_hash
 from diaulos.signal.pitch import Pitch
+from diaulos.work.capture.trips import WayRound
 from diaulos.work.instruments import tuning
 from diaulos.work.listening.mixing import mix_rows
 from support import RATE
@@ -155,7 +156,7 @@ def test_a_round_trip_that_was_never_measured_is_told(shown: TakesView, qtbot: Q
     """Only where something plays along: a first take has nothing to be in time with."""
     told: list[str] = []
     shown.said.connect(told.append)
-    shown._services = replace(shown._services, unmeasured=lambda: "Box", round_trip=lambda: 600)
+    shown._services = replace(shown._services, way_round=lambda: WayRound("Box"))
     base = recorded(shown, qtbot, bars=2)
     assert not any("never measured" in one for one in told)
     way(shown, "along")

@@ -14,6 +14,7 @@ from diaulos.work.ports import (
     BlockStatus,
     BlockTime,
     DeviceInfo,
+    Found,
     StreamCallback,
     StreamInfo,
     StreamSpec,
@@ -49,8 +50,9 @@ class FakeDriver:
         self.gone = threading.Event()
         """Lets a stalled stream go, at the end of a test."""
 
-    def devices(self) -> tuple[DeviceInfo, ...]:
-        return (DeviceInfo("fake", "Fake driver", 8, 8, (48_000,), (64, 256, 512), self.realtime),)
+    def look(self) -> Found:
+        one = DeviceInfo("fake", "Fake driver", 8, 8, (48_000,), (64, 256, 512), self.realtime)
+        return Found((one,))
 
     def open(self, spec: StreamSpec, callback: StreamCallback) -> FakeStream:
         return FakeStream(self, spec, callback)

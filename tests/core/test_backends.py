@@ -142,10 +142,10 @@ def test_an_impossible_stream_is_refused_in_words(name: str) -> None:
 
 
 def test_the_bench_is_a_device_in_the_list() -> None:
-    (bench,) = wiring.device_list().devices()
+    (bench,) = wiring.device_list().look().devices
     assert bench.backend == "bench"
     assert RATE in bench.rates_hz
-    assert FakeDriver().devices()[0].name == "Fake driver"
+    assert FakeDriver().look().devices[0].name == "Fake driver"
 
 
 # --- what reading survives ---

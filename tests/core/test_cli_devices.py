@@ -17,7 +17,7 @@ from diaulos.rig.course import reamp_course, trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.templates import build
 from diaulos.session.model import SIMULATED
-from diaulos.wiring import OnDevice, SessionFolder
+from diaulos.wiring import OnDevice, SessionFolder, trip_store
 from diaulos.work.capture.mapping import (
     channels_of,
     heard_channel,
@@ -100,6 +100,9 @@ def test_roundtrip(running: JackServer, capsys: pytest.CaptureFixture[str]) -> N
     assert data["error_samples"] <= 0.02
     assert data["polarity"] == -1
     assert data["level_dbfs"] == -40.0
+    (kept,) = trip_store().known()
+    assert (kept.device, kept.rate_hz, kept.block_frames) == ("foreign amp", RATE, 256)
+    assert kept.samples == pytest.approx(data["round_trip_samples"], abs=1e-4)
     code, data = run_json(capsys, "roundtrip", "--device", "system")
     assert (code, data["reason"]) == (3, "not_heard")
 

@@ -149,7 +149,7 @@ def test_both_sides_see_the_same_memory() -> None:
 
 def test_every_client_with_ports_is_a_device(running: JackServer) -> None:
     running.amp(channels=2)
-    found = {one.name: one for one in JackDevices().devices()}
+    found = {one.name: one for one in JackDevices().look().devices}
     assert (found["system"].inputs, found["system"].outputs) == (8, 8)
     assert (found["foreign amp"].inputs, found["foreign amp"].outputs) == (2, 2)
     assert all(one.backend == "jack" and one.rates_hz == (RATE,) for one in found.values())
@@ -169,7 +169,7 @@ def test_no_server_no_device_no_channel_are_told_with_the_mend(
     with pytest.raises(AudioDeviceError, match="48000 Hz, the session at 44100"):
         Capture(On("system"), StreamSpec(44_100, 256), frames=100).run(lambda _t: None)
     monkeypatch.setenv("JACK_DEFAULT_SERVER", "no-such-server")
-    assert JackDevices().devices() == ()
+    assert JackDevices().look().devices == ()
     with pytest.raises(AudioDeviceError, match="no JACK server") as caught:
         JackBackend().open(spec, lambda *_: True)
     assert "jackd" in caught.value.remedy

@@ -22,6 +22,7 @@ from diaulos.session.model import AlignmentRecord, Heard, Pass, Session, Take, T
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import db_to_gain
 from diaulos.work.capture.ahead import Ahead
+from diaulos.work.capture.trips import WayRound
 from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
 from diaulos.work.listening.player import Channel, pan_gains
 from diaulos.work.ports import BlockStatus, BlockTime, FileNotes
@@ -112,7 +113,11 @@ def test_an_overdub_lands_in_time_with_what_was_heard(folder: SessionFolder) -> 
     track is muted, the two others are heard together."""
     session, take, audio = old_take(folder)
     request = RecordRequest(
-        session, seconds=3.0, round_trip_frames=1234, over=Over(take), count_in_bars=1
+        session,
+        seconds=3.0,
+        way_round=WayRound("box", told_samples=1234.2),
+        over=Over(take),
+        count_in_bars=1,
     )
     done = prepare(request, folder, lambda *_: Loopback(1234), lambda: NOON).run()
     got = read(folder, done.take.tracks[0])
@@ -127,7 +132,9 @@ def test_an_overdub_lands_in_time_with_what_was_heard(folder: SessionFolder) -> 
 def test_a_looped_range_comes_round_and_every_round_is_a_take(folder: SessionFolder) -> None:
     session, take, audio = old_take(folder)
     over = Over(take, "loop", BAR, 2 * BAR)
-    request = RecordRequest(session, seconds=5.0, over=over, round_trip_frames=600)
+    request = RecordRequest(
+        session, seconds=5.0, over=over, way_round=WayRound("box", told_samples=600.0)
+    )
     done = prepare(request, folder, lambda *_: Loopback(600), lambda: NOON).run()
     assert [one.name for one in done.takes] == [f"Take 2, round {n}" for n in (1, 2, 3)]
     assert [one.tracks[0].frames for one in done.takes] == [BAR, BAR, RATE]

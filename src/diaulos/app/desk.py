@@ -22,13 +22,13 @@ from diaulos.app.importing import Importing
 from diaulos.app.jobs import Jobs
 from diaulos.app.main_window import MainWindow
 from diaulos.app.opening import Opening
-from diaulos.app.preferences import BENCH
 from diaulos.app.saving import Saving
 from diaulos.app.services import Services
 from diaulos.app.view import View, ViewContext
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.working import Working
 from diaulos.errors import CancelledError, DiaulosError
+from diaulos.ids import BENCH
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder

@@ -7,10 +7,10 @@ from pathlib import Path
 
 from PySide6.QtCore import QByteArray, QSettings
 
+from diaulos.ids import BENCH
+
 MOST_FOLDERS = 40
 MOST_RECENT = 8
-BENCH = "bench"
-CLAIMED = " (claimed)"
 
 
 class Preferences:
@@ -90,33 +90,6 @@ class Preferences:
     @device.setter
     def device(self, name: str) -> None:
         self._settings.setValue("device", name)
-
-    @property
-    def round_trips(self) -> dict[str, float]:
-        """The measured way round of every device, in samples."""
-        try:
-            value = json.loads(self._text("round_trips", "{}"))
-            return {str(k): float(v) for k, v in value.items()}
-        except (ValueError, AttributeError, TypeError):
-            return {}
-
-    @round_trips.setter
-    def round_trips(self, samples: dict[str, float]) -> None:
-        self._settings.setValue("round_trips", json.dumps(samples))
-
-    def trip(self, device: str) -> tuple[float, bool]:
-        """The way round of a device in samples, and whether it was measured: else it is what the
-        driver claims, or 0."""
-        known = self.round_trips
-        if device in known:
-            return known[device], True
-        return known.get(f"{device}{CLAIMED}", 0.0), False
-
-    def keep_trip(self, device: str, samples: float, *, measured: bool) -> None:
-        """Remember it."""
-        self.round_trips = {
-            **self.round_trips, f"{device}{'' if measured else CLAIMED}": samples,
-        }  # fmt: skip
 
     @property
     def sessions_folder(self) -> Path:

@@ -6,14 +6,16 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from diaulos import wiring
-from diaulos.app.preferences import BENCH, Preferences
+from diaulos.app.preferences import Preferences
 from diaulos.circuit.loading import Load
+from diaulos.ids import BENCH
 from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
 from diaulos.work.capture.roundtrip import RoundTrip
+from diaulos.work.capture.trips import NOTHING_ROUND, TripStore, WayRound
 from diaulos.work.ports import (
     AudioBackend,
     CancelToken,
@@ -49,10 +51,10 @@ class Services:
     """The same while somebody tunes, by the frets that are asked for."""
     rig_audio: RigAudio = field(default_factory=wiring.BenchAudio)
     """What plays rigs for sound check, calibration and "play the rig"."""
-    round_trip: Callable[[], int] = lambda: 0
-    """Frames from what is heard to what comes back, for overdubs."""
-    unmeasured: Callable[[], str] = lambda: ""
-    """The device whose way round is only claimed; "" where it was measured, or nothing is sent."""
+    way_round: Callable[[], WayRound] = lambda: NOTHING_ROUND
+    """From what is heard to what comes back, for overdubs."""
+    trips: TripStore = field(default_factory=wiring.trip_store)
+    """What was measured of real devices."""
     devices: DeviceList = field(default_factory=wiring.device_list)
     """What there is to record from and play to."""
     measure_trip: Callable[[str, int, int, CancelToken], RoundTrip] = wiring.round_trip_of
@@ -78,8 +80,7 @@ class Services:
             record_from=chosen.recording(wiring.rig_backend(paced=True)),
             silence_from=chosen.recording(wiring.rig_backend(paced=True, silent=True)),
             pluck_from=lambda frets: chosen.recording(wiring.pluck_backend(frets, paced=True)),
-            round_trip=chosen.round_trip,
-            unmeasured=chosen.unmeasured,
+            way_round=chosen.way_round,
         )
 
 
@@ -104,10 +105,6 @@ class _Chosen:
 
         return make
 
-    def unmeasured(self) -> str:
+    def way_round(self) -> WayRound:
         device = self._preferences.device
-        return "" if device == BENCH or self._preferences.trip(device)[1] else device
-
-    def round_trip(self) -> int:
-        device = self._preferences.device
-        return 0 if device == BENCH else round(self._preferences.trip(device)[0])
+        return NOTHING_ROUND if device == BENCH else wiring.way_round_of(device)

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AudioDeviceError
+from diaulos.ids import BENCH
 from diaulos.rig.bench import Bench, BenchFaults, Impulses
 from diaulos.rig.course import Course
 from diaulos.work.ports import (
@@ -63,8 +64,9 @@ class BenchStream:
             rate_hz=spec.rate_hz,
             input_latency_s=spec.block_frames / spec.rate_hz,
             output_latency_s=spec.block_frames / spec.rate_hz,
-            clock_id="bench",
+            clock_id=BENCH,
             realtime=False,
+            block_frames=spec.block_frames,
         )
 
     def run(self) -> None:

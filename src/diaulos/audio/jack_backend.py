@@ -25,6 +25,7 @@ from diaulos.work.ports import (
     BlockStatus,
     BlockTime,
     DeviceInfo,
+    Found,
     StreamCallback,
     StreamInfo,
     StreamSpec,
@@ -67,30 +68,31 @@ def listed() -> dict[str, Any]:
 class JackDevices:
     """Every client with audio ports is a device, physical or not."""
 
-    def devices(self) -> tuple[DeviceInfo, ...]:
-        found = listed()
-        return tuple(
-            DeviceInfo(
-                "jack",
-                one["name"],
-                len(one["inputs"]),
-                len(one["outputs"]),
-                (int(found["rate_hz"]),),
-                (int(found["block_frames"]),),
-                bool(found["realtime"]),
-                sum(one["latency_frames"]) / float(found["rate_hz"]),
-            )
-            for one in found.get("devices", ())
-        )
-
-    def missing(self) -> tuple[str, ...]:
-        """A server that does not run, or one without real-time rights."""
+    def look(self) -> Found:
+        """One question to the server."""
         found = listed()
         if "error" in found:
-            return (f"No JACK server runs. {NO_SERVER}",)
+            return Found((), (f"No JACK server runs. {NO_SERVER}",))
+        missing: tuple[str, ...] = ()
         if not found["realtime"]:
-            return (f"The JACK server runs without real-time rights: blocks get lost. {NO_RIGHTS}",)
-        return ()
+            missing = (
+                f"The JACK server runs without real-time rights: blocks get lost. {NO_RIGHTS}",
+            )
+        return Found(tuple(_info(one, found) for one in found.get("devices", ())), missing)
+
+
+def _info(one: dict[str, Any], found: dict[str, Any]) -> DeviceInfo:
+    rate = int(found["rate_hz"])
+    return DeviceInfo(
+        "jack", one["name"], len(one["inputs"]), len(one["outputs"]), (rate,),
+        (int(found["block_frames"]),), bool(found["realtime"]),
+        sum(one["latency_frames"]) / rate, _names(one, "inputs"), _names(one, "outputs"),
+    )  # fmt: skip
+
+
+def _names(one: dict[str, Any], way: str) -> tuple[str, ...]:
+    """ "Box:capture_1" is "capture_1" of Box."""
+    return tuple(str(port).partition(":")[2] for port in one[way])
 
 
 class JackBackend:
@@ -169,6 +171,7 @@ class JackStream:
             realtime=True,
             lead_frames=self.lead_frames,
             patience_s=PATIENCE_S,
+            block_frames=block,
         )
         self.server_realtime = bool(ring.get(Count.REALTIME))
 

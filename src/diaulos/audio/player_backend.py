@@ -47,7 +47,9 @@ class PlayerStream:
         self.xruns = 0
         self._stopped = threading.Event()
         latency = spec.block_frames / spec.rate_hz
-        self.info = StreamInfo(spec.rate_hz, latency, latency, "player", realtime=False)
+        self.info = StreamInfo(
+            spec.rate_hz, latency, latency, "player", realtime=False, block_frames=spec.block_frames
+        )
 
     def run(self) -> None:
         """Call back until the callback says stop."""

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AudioDeviceError
+from diaulos.ids import BENCH
 from diaulos.rig.bench import BenchFaults, Impulses, RigBench
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef
@@ -107,7 +108,10 @@ class RigStream:
         self.xruns = 0
         self._stopped = threading.Event()
         block_s = spec.block_frames / spec.rate_hz
-        self.info = StreamInfo(spec.rate_hz, block_s, block_s, "bench", realtime=pace is not None)
+        self.info = StreamInfo(
+            spec.rate_hz, block_s, block_s, BENCH, realtime=pace is not None,
+            block_frames=spec.block_frames,
+        )  # fmt: skip
 
     def run(self) -> None:
         """Call back until the callback says stop."""

@@ -12,8 +12,9 @@ import typer
 
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag
+from diaulos.errors import InputError
+from diaulos.ids import BENCH
 
-BENCH = "bench"
 DeviceOption = Annotated[
     str,
     typer.Option("--device", metavar="NAME", help="A device of `diaulos devices`; bench without."),
@@ -38,8 +39,6 @@ def file_or_heard(
 ) -> Iterator[tuple[Path, int | None]]:
     """The file that was given, or what an input of a device gives for some seconds; and the
     channel to take of it."""
-    from diaulos.errors import InputError
-
     if not listen:
         if file is None:
             raise InputError("give a file.", remedy="Or --listen with --device NAME.")
@@ -65,7 +64,7 @@ def devices(as_json: JsonFlag = False) -> None:
     """What there is to record from and play to, and what is missing."""
     from diaulos import wiring
 
-    there = wiring.device_list()
+    there = wiring.device_list().look()
     rows: list[dict[str, Any]] = [
         {
             "backend": one.backend,
@@ -77,9 +76,9 @@ def devices(as_json: JsonFlag = False) -> None:
             "realtime": one.realtime,
             "latency_claimed_s": one.latency_claimed_s,
         }
-        for one in there.devices()
+        for one in there.devices
     ]
-    missing = list(there.missing())
+    missing = list(there.missing)
     if as_json:
         print_json({"devices": rows, "missing": missing})
         return
@@ -101,22 +100,14 @@ def roundtrip(
 ) -> None:
     """Measure the way from an output to an input, by a cable between them: a quiet sweep, twice."""
     from diaulos import wiring
-    from diaulos.errors import AudioDeviceError
-    from diaulos.work.capture.roundtrip import measure_round_trip
 
-    there = {one.name: one for one in wiring.device_list().devices()}
-    if device not in there or device == BENCH:
-        names = ", ".join(name for name, one in there.items() if one.backend != BENCH)
-        raise AudioDeviceError(
-            f"there is no device {device!r}.",
+    if device == BENCH:
+        raise InputError(
+            "the simulated studio has no cable to measure.",
             where="--device",
-            remedy=f"Choose one of: {names or 'none is there (see diaulos devices)'}.",
+            remedy="Choose a real device (diaulos devices).",
         )
-    rate = rate_hz or there[device].rates_hz[0]
-    found = measure_round_trip(
-        wiring.OnDevice(device, (back - 1,), (out - 1,)), rate,
-        block_frames=there[device].block_frames[0],
-    )  # fmt: skip
+    found = wiring.round_trip_of(device, out, back, rate_hz=rate_hz)
     data = {
         "device": device,
         "round_trip_samples": round(found.samples, 4),
@@ -124,7 +115,7 @@ def roundtrip(
         "claimed_samples": round(found.claimed_samples, 2),
         "round_trip_s": found.samples / found.rate_hz,
         "rate_hz": found.rate_hz,
-        "block_frames": there[device].block_frames[0],
+        "block_frames": found.block_frames,
         "polarity": found.polarity,
         "level_dbfs": found.level_dbfs,
         "reason": None,
@@ -134,7 +125,10 @@ def roundtrip(
         return
     print_lines(
         [
-            ("round trip", f"{found.samples:.2f} samples, {1000 * found.samples / rate:.2f} ms"),
+            (
+                "round trip",
+                f"{found.samples:.2f} samples, {1000 * found.samples / found.rate_hz:.2f} ms",
+            ),
             ("error", f"{found.error_samples:.3f} samples"),
             ("claimed", f"{found.claimed_samples:.0f} samples by the driver"),
         ]

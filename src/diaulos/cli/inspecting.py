@@ -8,7 +8,6 @@ from typing import Annotated, Any
 import typer
 
 from diaulos.cli.devices import (
-    BENCH,
     DeviceOption,
     ListenFlag,
     SecondsOption,
@@ -16,6 +15,7 @@ from diaulos.cli.devices import (
 )
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag
+from diaulos.ids import BENCH
 
 FileArgument = Annotated[Path, typer.Argument(metavar="FILE.wav")]
 MaybeFile = Annotated[Path | None, typer.Argument(metavar="FILE.wav")]

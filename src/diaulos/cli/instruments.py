@@ -8,7 +8,6 @@ from typing import Annotated, Any, cast
 import typer
 
 from diaulos.cli.devices import (
-    BENCH,
     DeviceOption,
     ListenFlag,
     SecondsOption,
@@ -16,6 +15,7 @@ from diaulos.cli.devices import (
 )
 from diaulos.cli.output import print_json, print_lines
 from diaulos.errors import InputError
+from diaulos.ids import BENCH
 
 JsonFlag = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
 

@@ -13,9 +13,10 @@ import typer
 
 from diaulos import __version__
 from diaulos.cli import VERBS
-from diaulos.cli.devices import BENCH, DeviceOption, InOption, OutOption
+from diaulos.cli.devices import DeviceOption, InOption, OutOption
 from diaulos.cli.output import EXIT_USAGE, print_json, print_lines, report, told_progress
 from diaulos.errors import DiaulosError, InputError
+from diaulos.ids import BENCH
 from diaulos.units import samples_to_ms
 
 app = typer.Typer(

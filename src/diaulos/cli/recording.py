@@ -6,9 +6,10 @@ from typing import Annotated, Any
 
 import typer
 
-from diaulos.cli.devices import BENCH, DeviceOption
+from diaulos.cli.devices import DeviceOption
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag, RigOption, SessionArgument
+from diaulos.ids import BENCH
 
 
 def record(
@@ -57,7 +58,7 @@ def record(
     ] = None,
     round_trip: Annotated[
         float | None,
-        typer.Option("--round-trip", metavar="SAMPLES", help="As measured by `roundtrip`."),
+        typer.Option("--round-trip", metavar="SAMPLES", help="Other than `roundtrip` measured."),
     ] = None,
     as_json: JsonFlag = False,
 ) -> None:
@@ -67,6 +68,7 @@ def record(
     from diaulos.errors import InputError
     from diaulos.rig.excerpt import CHORDS, PLANNED_CHORDS, PLANNED_SEED
     from diaulos.work.capture.mapping import read_map
+    from diaulos.work.capture.trips import WayRound
     from diaulos.work.rigs.stored import stored_of
     from diaulos.work.takes.impulses import load_impulses
     from diaulos.work.takes.over import over_bars
@@ -91,7 +93,7 @@ def record(
         request = RecordRequest(
             session, rig_to_record(session, rig), seconds=seconds, bars=bars, loop_bars=loop,
             count_in_bars=count_in, name=name, over=chosen,
-            round_trip_frames=round(_trip(device, round_trip)),
+            way_round=WayRound() if device == BENCH else wiring.way_round_of(device, round_trip),
         )  # fmt: skip
         if device == BENCH:
             backend = wiring.rig_backend(
@@ -125,18 +127,6 @@ def record(
         print_lines([(track["name"], f"peak {track['peak_dbfs']:.1f} dBFS{told}{clipped}")])
     if checked.words:
         print(checked.words)
-
-
-def _trip(device: str, measured: float | None) -> float:
-    """From what is heard to what comes in, in samples: as measured, else as the driver claims."""
-    if measured is not None or device == BENCH:
-        return measured or 0.0
-    from diaulos import wiring
-
-    for one in wiring.device_list().devices():
-        if one.name == device and one.latency_claimed_s is not None:
-            return one.latency_claimed_s * one.rates_hz[0]
-    return 0.0
 
 
 def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:

@@ -9,6 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints, model_validator
 
 from diaulos.errors import EditError
+from diaulos.ids import BENCH
 from diaulos.rig.model import Device, Frozen, PortRef, Prose, Rig, Tap, Word
 from diaulos.session.instrument import (
     ComparedInput,
@@ -24,7 +25,7 @@ from diaulos.signal.loudness import Layout, Method
 
 SCHEMA_VERSION = 9
 
-SIMULATED = "bench"
+SIMULATED = BENCH
 """What played a take of the simulated studio."""
 WordLength = Literal["24", "float"]
 TargetStatistic = Literal["peak", "rms"]

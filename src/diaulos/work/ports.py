@@ -51,6 +51,8 @@ class StreamInfo:
     lead_frames: int = 0
     """What is put out waits for so long before it is played, on purpose, so that nothing tears.
     It is no latency of the device, and in no claim: whoever reads begins so much later."""
+    block_frames: int = 0
+    """Frames per cycle, as it was opened; 0 where nobody says."""
 
 
 @dataclass(frozen=True)
@@ -66,16 +68,28 @@ class DeviceInfo:
     realtime: bool
     latency_claimed_s: float | None = None
     """In and out together, as the driver says; None where nobody says."""
+    input_names: tuple[str, ...] = ()
+    """Of the channels, in order, as the driver calls them; empty where it has no names."""
+    output_names: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Found:
+    """What was found at one look: devices, and what is not there and could be, with its mend."""
+
+    devices: tuple[DeviceInfo, ...]
+    missing: tuple[str, ...] = ()
+
+    def device(self, name: str) -> DeviceInfo | None:
+        """The device of this name."""
+        return next((one for one in self.devices if one.name == name), None)
 
 
 class DeviceList(Protocol):
     """What there is to record from and play to."""
 
-    def missing(self) -> tuple[str, ...]:
-        """What is not there and could be, each with its mend."""
-
-    def devices(self) -> tuple[DeviceInfo, ...]:
-        """The devices as they are now."""
+    def look(self) -> Found:
+        """What is there now; asking takes a moment."""
 
 
 @dataclass(frozen=True)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import threading
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout
 
-from diaulos.app.preferences import BENCH, Preferences
+from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
@@ -16,16 +16,20 @@ from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.wrapping import Flowing
 from diaulos.errors import CancelledError, DiaulosError
 from diaulos.figures import number
+from diaulos.ids import BENCH
 from diaulos.work.capture.roundtrip import RoundTrip
-from diaulos.work.ports import CancelToken, DeviceInfo
+from diaulos.work.capture.trips import WayRound
+from diaulos.work.ports import CancelToken, DeviceInfo, Found
 
 STUDIO = "Simulated studio"
+LOOK_MS = 3_000
+"""How often it is looked whether something was plugged in or is gone."""
 
 
 class _Wires(QObject):
     """From the threads that ask to the window."""
 
-    found = Signal(object, object)
+    found = Signal(object)
     measured = Signal(str, object)
     failed = Signal(object)
 
@@ -46,6 +50,11 @@ class AudioChoice(Flowing):
         self._wires.measured.connect(self._on_measured, queued)
         self._wires.failed.connect(self._on_failed, queued)
         self._devices: dict[str, DeviceInfo] = {}
+        self._found: Found | None = None
+        self._looking = False
+        self._often = QTimer(self)
+        self._often.setInterval(LOOK_MS)
+        self._often.timeout.connect(self.look)
         self._token: CancelToken | None = None
         self.device = combo("Device", {BENCH: STUDIO}, least=26)
         self.device.activated.connect(self._on_device)
@@ -89,6 +98,7 @@ class AudioChoice(Flowing):
         column.addWidget(self.told)
         self._show()
         self.look()
+        self._often.start()
 
     @property
     def busy(self) -> bool:
@@ -97,20 +107,28 @@ class AudioChoice(Flowing):
 
     def look(self) -> None:
         """Ask what is there, in a thread: a server may take its time."""
+        if self._looking or self.busy or self.device.view().isVisible():
+            return
         there, wires = self._services.devices, self._wires
+        self._looking = True
 
         def ask() -> None:
-            wires.found.emit(there.devices(), there.missing())
+            wires.found.emit(there.look())
 
         threading.Thread(target=ask, name="devices", daemon=True).start()
 
     def close_down(self) -> None:
         """The page goes: a sweep ends."""
+        self._often.stop()
         if self._token is not None:
             self._token.cancel()
 
-    def _on_found(self, devices: tuple[DeviceInfo, ...], missing: tuple[str, ...]) -> None:
-        self._devices = {one.name: one for one in devices if one.backend != BENCH}
+    def _on_found(self, found: Found) -> None:
+        self._looking = False
+        if found == self._found:
+            return
+        self._found = found
+        self._devices = {one.name: one for one in found.devices if one.backend != BENCH}
         chosen = self._preferences.device
         self.device.clear()
         self.device.addItem(STUDIO, BENCH)
@@ -121,11 +139,7 @@ class AudioChoice(Flowing):
             # It is waited for, not forgotten.
             self.device.addItem(f"{chosen} (not there now)", chosen)
         choose(self.device, chosen)
-        for name, one in self._devices.items():
-            if one.latency_claimed_s is not None:
-                samples = one.latency_claimed_s * one.rates_hz[0]
-                self._preferences.keep_trip(name, samples, measured=False)
-        self.told.setText(" ".join(missing))
+        self.told.setText(" ".join(found.missing))
         self._show()
 
     def _on_device(self) -> None:
@@ -144,9 +158,23 @@ class AudioChoice(Flowing):
         if device == BENCH:
             self.trip.setText("The simulated studio plays the rig; nothing is plugged in.")
             return
-        samples, measured = self._preferences.trip(device)
-        how = "measured" if measured else "as the driver claims; never measured"
-        self.trip.setText(f"Round trip: {number(samples, 2)} samples, {how}.")
+        self.trip.setText(self._trip_words(device, there))
+
+    def _trip_words(self, device: str, there: DeviceInfo | None) -> str:
+        """What is known of the way round as the device runs now."""
+        if there is None:
+            return f"{device} is waited for. It is used as soon as it is there."
+        rate, block = there.rates_hz[0], there.block_frames[0]
+        at = f"at {rate} Hz, {block} frames"
+        measured = WayRound(device, self._services.trips.known()).measured(rate, block)
+        if measured is not None:
+            return f"Round trip {at}: {number(measured.samples, 2)} samples, measured."
+        if there.latency_claimed_s is None:
+            return f"Round trip {at}: never measured."
+        claimed = there.latency_claimed_s * rate
+        return (
+            f"Round trip {at}: {number(claimed, 0)} samples as the driver claims; never measured."
+        )
 
     def _on_measure(self) -> None:
         if self._token is not None:
@@ -173,7 +201,6 @@ class AudioChoice(Flowing):
 
     def _on_measured(self, device: str, found: RoundTrip) -> None:
         self._ended()
-        self._preferences.keep_trip(device, found.samples, measured=True)
         self._show()
         ms = 1000.0 * found.samples / found.rate_hz
         turned = ", turned" if found.polarity < 0 else ""

@@ -17,7 +17,7 @@ from diaulos.errors import DiaulosError, StorageError
 from diaulos.units import gain_to_db
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.ring import RING_S, Array32, Taken
-from diaulos.work.capture.stream import Capture
+from diaulos.work.capture.stream import Capture, Late, not_late
 from diaulos.work.measuring import FULL_SCALE
 from diaulos.work.ports import AudioBackend, AudioSink, StreamSpec
 
@@ -122,9 +122,9 @@ class Recorder:
     """One recording. `run` returns when it is stopped, full, or something ended it.
 
     `sinks` are mono files, one for each input channel in order. Recording begins at
-    `start_frame` of the stream (a count-in, a pre-roll, the round trip of an overdub) and
-    ends after `frames`, or when `stop` is called. `ahead` is heard meanwhile. The files are
-    closed at the end, unless `keep_open`.
+    `start_frame` of the stream (a count-in, a pre-roll), later by `late` (the round trip of an
+    overdub), and ends after `frames`, or when `stop` is called. `ahead` is heard meanwhile. The
+    files are closed at the end, unless `keep_open`.
     """
 
     def __init__(
@@ -140,11 +140,12 @@ class Recorder:
         output_channels: int = 2,
         ring_s: float = RING_S,
         keep_open: bool = False,
+        late: Late = not_late,
     ) -> None:
         self._sinks, self._rate_hz, self._keep_open = tuple(sinks), rate_hz, keep_open
         spec = StreamSpec(rate_hz, block_frames, len(self._sinks), output_channels)
         self.capture = Capture(
-            backend, spec, start=start_frame, frames=frames, ahead=ahead, ring_s=ring_s
+            backend, spec, start=start_frame, frames=frames, ahead=ahead, ring_s=ring_s, late=late
         )
         self._watched = [_Watched() for _ in self._sinks]
         self._slot: Meters | None = None

@@ -36,6 +36,8 @@ class RoundTrip:
     rate_hz: int
     level_dbfs: float
     lost_frames: int
+    block_frames: int = 0
+    """Frames per cycle of the device meanwhile; 0 where nobody says."""
 
 
 def measure_round_trip(
@@ -66,7 +68,7 @@ def _turns(
     backend: AudioBackend, rate_hz: int, level: float, cancel: CancelToken, block_frames: int
 ) -> RoundTrip | None:
     delays: list[float] = []
-    claimed, lost = 0.0, 0
+    claimed, lost, block = 0.0, 0, 0
     polarity = 1
     for _ in range(TURNS):
         reading, info, missing = _sweep(backend, rate_hz, level, cancel, block_frames)
@@ -76,6 +78,7 @@ def _turns(
         delays.append(reading.delay_samples)
         polarity = reading.polarity or 1
         claimed = rate_hz * (info.input_latency_s + info.output_latency_s)
+        block = info.block_frames
     spread = max(delays) - min(delays)
     if spread > 1.0:
         raise RefusedError(
@@ -91,6 +94,7 @@ def _turns(
         rate_hz=rate_hz,
         level_dbfs=level,
         lost_frames=lost,
+        block_frames=block,
     )
 
 

@@ -33,6 +33,13 @@ STOP_S = 0.4
 TAKE_FRAMES = 8_192
 
 Consume = Callable[[Taken], None]
+Late = Callable[[StreamInfo], int]
+"""How much later than it was played what comes back begins, in frames, of an open stream."""
+
+
+def not_late(info: StreamInfo) -> int:
+    """Nothing that was played is waited for."""
+    return 0
 
 
 class Capture:
@@ -47,8 +54,9 @@ class Capture:
         frames: int | None = None,
         ahead: Ahead | None = None,
         ring_s: float = RING_S,
+        late: Late = not_late,
     ) -> None:
-        self._backend, self._spec = backend, spec
+        self._backend, self._spec, self._late = backend, spec, late
         self._start, self._frames, self._ahead = start, frames, ahead
         room = max(int(ring_s * spec.rate_hz), 2 * spec.block_frames)
         self.ring = Ring(room, spec.input_channels)
@@ -112,7 +120,7 @@ class Capture:
         stream = self._backend.open(self._spec, self._callback)
         self.info = stream.info
         self._realtime = stream.info.realtime
-        self._start += stream.info.lead_frames
+        self._start += stream.info.lead_frames + self._late(stream.info)
         if stream.info.rate_hz != self._spec.rate_hz:
             stream.stop()  # a real one holds ports
             raise AudioDeviceError(

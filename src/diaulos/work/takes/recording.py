@@ -23,6 +23,8 @@ from diaulos.session.take_edits import add_recorded
 from diaulos.session.tone_stage import TrimState, trim_state
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.recorder import BLOCK_FRAMES, Recorder, RecordResult
+from diaulos.work.capture.stream import not_late
+from diaulos.work.capture.trips import NOTHING_ROUND, WayRound
 from diaulos.work.measuring import finite_or_none, measure_source
 from diaulos.work.ports import AudioBackend, AudioSink, Clock, FileNotes
 from diaulos.work.rigs.look import look_at
@@ -64,7 +66,7 @@ class RecordRequest:
     click_db: float = 0.0
     monitor_db: float = 0.0
     name: str = ""
-    round_trip_frames: int = 0
+    way_round: WayRound = NOTHING_ROUND
     """From what is heard to what comes back: taken out, so that an overdub lands in time."""
     over: Over | None = None
     block_frames: int = BLOCK_FRAMES
@@ -126,6 +128,7 @@ class Recording:
         words = _words(takes, result)
         if self._ahead is not None and (self._ahead.error or self._ahead.late_frames):
             words += " What played along was not all heard: it could not be read in time."
+        words = f"{words} {self.unmeasured}".rstrip()
         return Recorded(takes, add_recorded(takes, self.rig, self.instruments), words, result)
 
     def abandon_if_empty(self) -> None:
@@ -134,6 +137,14 @@ class Recording:
             for sink in self._sinks:
                 sink.abandon()
             self.store.forget_recording(self.files.take_id(0))
+
+    @property
+    def unmeasured(self) -> str:
+        """What to say where the way round of what plays along is only claimed; "" else."""
+        info = self.recorder.capture.info
+        if info is None or self.request.over is None:
+            return ""
+        return self.request.way_round.unmeasured(info)
 
     @property
     def _simulated(self) -> bool:
@@ -384,7 +395,8 @@ def prepare(
             sinks,
             rate,
             frames=frames,
-            start_frame=times.lead + request.round_trip_frames,
+            start_frame=times.lead,
+            late=request.way_round.frames if heard else not_late,
             ahead=ahead,
             block_frames=request.block_frames,
         )

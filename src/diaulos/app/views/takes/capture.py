@@ -139,6 +139,8 @@ class Capture(QObject):
             text += f", disk space for {_minutes(minutes)}"
         if meters is not None and (meters.lost_frames or meters.xruns):
             text += f", {meters.xruns} xruns, {meters.lost_frames} frames lost"
+        if recording.unmeasured:
+            text += ", in time by the driver's claim"
         return f"{text}. Space stops, M marks, A again."
 
     def _rows(self, recording: Recording, meters: Meters) -> tuple[BoardRow, ...]:

@@ -17,6 +17,7 @@ from diaulos.app.widgets.painted import fix_width, least_width
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import number
 from diaulos.session.model import Session, Take
+from diaulos.work.capture.trips import WayRound
 from diaulos.work.takes.over import Over, Way
 from diaulos.work.takes.recording import RecordRequest
 
@@ -132,7 +133,7 @@ class SetupBar(QWidget):
 
     def request(
         self, session: Session, take: Take | None, stretch: tuple[int, int] | None,
-        solo: frozenset[str], round_trip_frames: int, monitor_db: float,
+        solo: frozenset[str], way_round: WayRound, monitor_db: float,
     ) -> RecordRequest:  # fmt: skip
         """What is asked for."""
         way, over = WAY_OF.get(self.chosen), None
@@ -147,7 +148,7 @@ class SetupBar(QWidget):
             click=self.click.isChecked(),
             click_db=float(self.click_level.value()),
             monitor_db=monitor_db,
-            round_trip_frames=round_trip_frames if over else 0,
+            way_round=way_round,
             over=over,
         )
 

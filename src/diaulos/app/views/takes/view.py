@@ -335,19 +335,13 @@ class TakesView(TakesTuning):
         self._open(self.board)
         request = self._request(self._document.session)
         if self.capture.start(request):
-            device = self._services.unmeasured()
-            if request.over is not None and device:
-                self.said.emit(
-                    f"The round trip of {device} was never measured (Preferences, Sound): the new "
-                    "part lands in time by the driver's claim."
-                )
             self.sentence.setText("Getting ready\N{HORIZONTAL ELLIPSIS} Space stops.")
             self.record_button.setText("Stop (Space)")
 
     def _request(self, session: Session) -> RecordRequest:
         """What to record, and over what."""
         return self.setup.request(
-            session, self.take, self.stretch, self.mix.soloed, self._services.round_trip(),
+            session, self.take, self.stretch, self.mix.soloed, self._services.way_round(),
             float(self.player.level.value()),
         )  # fmt: skip
 
