@@ -34,7 +34,10 @@ from diaulos.work.capture.mapping import (
     heard_channel,
     played_channel,
     proposed_channels,
+    start_port,
+    told_over,
 )
+from diaulos.work.capture.movers import Movement, listen_for_movement
 from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
 from diaulos.work.capture.stream import Capture
 from diaulos.work.capture.trips import Trip, TripStore, WayRound
@@ -67,6 +70,7 @@ __all__ = [
     "audio_info",
     "bench_for",
     "device_list",
+    "hear_inputs",
     "listen_to",
     "local_now",
     "loop_on",
@@ -219,6 +223,17 @@ def listen_to(device: str, channel: int, seconds: float, path: Path) -> None:
         raise failed
 
 
+def hear_inputs(
+    device: str, count: int, tell: Callable[[Movement], None], stopped: Callable[[], bool]
+) -> None:
+    """The levels of the first inputs of a device, and which one moves, until it is stopped."""
+    there = _there(device)
+    backend = OnDevice(device, tuple(range(min(count, there.inputs))))
+    listen_for_movement(
+        backend, there.rates_hz[0], min(count, there.inputs), tell, stopped, there.block_frames[0]
+    )
+
+
 class _Devices:
     """The simulated studio, and what a JACK server has."""
 
@@ -254,6 +269,11 @@ class OnDevice:
     ) -> None:
         self._device, self._inputs, self._outputs = device, inputs, outputs
 
+    @property
+    def channels(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
+        """Its inputs and outputs that are tied, from 0."""
+        return self._inputs, self._outputs
+
     def open(self, spec: StreamSpec, callback: StreamCallback) -> DuplexStream:
         """A stream on it; AudioDeviceError when that is impossible."""
         tied = replace(
@@ -265,7 +285,7 @@ class OnDevice:
 
 def record_on(device: str, wanted: Mapping[str, int] = NO_MAP) -> RecordBackendFor:
     """A real device to record from: each armed track on its channel (`wanted`, from 1, by the
-    track's name), the others as the rig numbers them."""
+    track's name), else as the rig ties it, else as the rig numbers it."""
 
     def make(
         session: Session, rig: Rig, tracks: tuple[PortRef, ...], stored: Stored = NOTHING_STORED
@@ -276,7 +296,9 @@ def record_on(device: str, wanted: Mapping[str, int] = NO_MAP) -> RecordBackendF
         there = JackDevices().look().device(device)
         inputs = there.inputs if there is not None else 0
         proposed = proposed_channels([courses.get(port) for port in tracks], inputs)
-        return OnDevice(device, channels_of(names, wanted, proposed))
+        by_hand = rig.tied(device)
+        tied = {named.get(port, str(port)): by_hand[port] for port in tracks if port in by_hand}
+        return OnDevice(device, channels_of(names, told_over(tied, wanted), proposed))
 
     return make
 
@@ -285,12 +307,13 @@ def loop_on(
     device: str, out_channel: int = 0, in_channel: int = 0
 ) -> Callable[[Course], AudioBackend]:
     """A real device to reamp by: out on one channel, back on one, counted from 1; 0 is as the
-    rig numbers it."""
+    rig ties it, else as it numbers it."""
 
     def make(course: Course) -> AudioBackend:
-        back = in_channel - 1 if in_channel else heard_channel(course)
-        out = out_channel - 1 if out_channel else played_channel(course)
-        return OnDevice(device, (back,), (out,))
+        tied = course.rig.tied(device)
+        back = in_channel or tied.get(course.track) or heard_channel(course) + 1
+        out = out_channel or tied.get(start_port(course)) or played_channel(course) + 1
+        return OnDevice(device, (back - 1,), (out - 1,))
 
     return make
 

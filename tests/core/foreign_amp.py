@@ -3,8 +3,9 @@
     python foreign_amp.py NAME JSON
 
 gain, drive (tanh; 0 leaves it linear), delay_frames (a fraction too, by a windowed sinc), noise
-(dBFS RMS), channels; ramp: it plays whole numbers times 2^-23 instead, one more for every frame of
-the server's time. It says "ready" when its ports are there, and ends with its standard input.
+(dBFS RMS), step_db (from channel to channel), channels; ramp: it plays whole numbers times 2^-23
+instead, one more for every frame of the server's time. It says "ready" when its ports are there,
+and ends with its standard input.
 """
 
 from __future__ import annotations
@@ -44,6 +45,7 @@ class Amp:
         self.past = [np.zeros(self.taps.size - 1) for _ in range(channels)]
         self.noise = 10.0 ** (order["noise_dbfs"] / 20.0) if "noise_dbfs" in order else 0.0
         self.ramp = bool(order.get("ramp", 0))
+        self.step = 10.0 ** (order.get("step_db", 0.0) / 20.0)
         self.rng = np.random.default_rng(1)
         for n in range(channels):
             self.client.inports.register(f"in_{n + 1}")
@@ -71,7 +73,7 @@ class Amp:
             now = self.gain * now
             if self.noise:
                 now = now + self.noise * self.rng.standard_normal(frames)
-            played.get_array()[:] = now
+            played.get_array()[:] = now * self.step**channel
 
 
 def main() -> None:

@@ -18,7 +18,7 @@ from diaulos.rig.fits import joined
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.ground import loop_hum_v
 from diaulos.rig.levels.calibration import CalibrationPoint, with_output_calibration
-from diaulos.rig.model import CableKind, PlannedTrack, PortRef, Rig
+from diaulos.rig.model import CableKind, DeviceMap, PlannedTrack, PortRef, Rig, Tie
 from diaulos.rig.templates import TEMPLATES, Patch, build
 from diaulos.rig.trackplan import plan_tracks
 
@@ -216,7 +216,19 @@ def held_back(threshold: float) -> Rig:
     return rig.with_setting("box", "threshold", threshold)
 
 
+def tied(*channels: int, inputs: int = 8) -> Rig:
+    """The first tracks of a rig on these inputs of a real device."""
+    rig = build("hybrid", "r1")
+    ties = tuple(
+        Tie(port=track.port, channel=channel)
+        for track, channel in zip(rig.tracks, channels, strict=False)
+    )
+    return rig.with_map(DeviceMap(device="system", ties=ties, inputs=inputs))
+
+
 CASES: dict[str, tuple[Callable[[], Rig], Callable[[], Rig]]] = {
+    "socket-tied-twice": (lambda: tied(3, 3), lambda: tied(3, 2)),
+    "socket-not-there": (lambda: tied(1, 9), lambda: tied(1, 9, inputs=0)),
     "speaker-into-input": (
         lambda: replugged(template("hybrid"), "amp.speaker", "load_box.speaker", "interface.in2"),
         lambda: build("hybrid", "r1"),

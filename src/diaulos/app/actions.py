@@ -99,6 +99,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="rig"),
     ActionSpec("remove_device", "&Remove the device", "Rig", "Del", "remove_device", "write",
                view="rig"),
+    ActionSpec("sockets", "Which soc&ket is which\N{HORIZONTAL ELLIPSIS}", "Rig", "Ctrl+K",
+               "ask_sockets", "idle", True),
     ActionSpec("findings_page", "&Findings", "Rig", "1", "show_findings_page", "open", True, "rig"),
     ActionSpec("tracks_page", "&Tracks", "Rig", "2", "show_tracks_page", "open", view="rig"),
     ActionSpec("patch_page", "&Patch list", "Rig", "3", "show_patch_page", "open", view="rig"),

@@ -24,11 +24,11 @@ from diaulos.app.main_window import MainWindow
 from diaulos.app.opening import Opening
 from diaulos.app.saving import Saving
 from diaulos.app.services import Services
+from diaulos.app.sounding import Sounding
 from diaulos.app.view import View, ViewContext
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.working import Working
 from diaulos.errors import CancelledError, DiaulosError
-from diaulos.ids import BENCH
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
@@ -50,6 +50,7 @@ class Desk(QObject):
         self.opening = Opening(self)
         self.saving = Saving(self)
         self.importing = Importing(self)
+        self.sounding = Sounding(self)
         self._table = {row.ident: row for row in window.views}
         self._rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         window.desk = self
@@ -97,7 +98,7 @@ class Desk(QObject):
 
     def command(self, name: str) -> Callable[[], object]:
         """A command by its name, wherever it stands."""
-        for room in (self, self.opening, self.saving, self.importing):
+        for room in (self, self.opening, self.saving, self.importing, self.sounding):
             found = getattr(room, name, None)
             if callable(found):
                 return found  # type: ignore[no-any-return]  # getattr knows no types
@@ -256,11 +257,9 @@ class Desk(QObject):
         session = self.document.session
         word = "24 bit" if session.word_length == "24" else "32 bit float"
         only = " (read-only)" if self.document.read_only else ""
-        device = self.window.preferences.device
-        sound = "" if device == BENCH else f", {device}"
         self.window.say_where(
             f"{session.sample_rate_hz / 1000:g} kHz, {word}, {session.tempo_bpm:g} bpm, "
-            f"{session.metre}{only}{sound}"
+            f"{session.metre}{only}"
         )
 
     # --- views and strip ---

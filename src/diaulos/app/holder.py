@@ -39,6 +39,9 @@ class Holder(Protocol):
     def ask(self, title: str, text: str, *answers: str, no: str = "Cancel") -> int:
         """Ask; which answer was given, -1 for `no` and Esc."""
 
+    def hush(self) -> None:
+        """Playback pauses, wherever it comes from."""
+
     def show_problem(self, error: Exception) -> None:
         """Say what went wrong and what to do."""
 

@@ -27,6 +27,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QMainWindow,
     QMenu,
+    QPushButton,
     QVBoxLayout,
     QWidget,
 )
@@ -34,7 +35,7 @@ from PySide6.QtWidgets import (
 from diaulos.app import theme
 from diaulos.app.actions import ACTIONS, ActionSpec, with_views
 from diaulos.app.commands import Commands
-from diaulos.app.preferences import Preferences
+from diaulos.app.preferences import STUDIO, Preferences
 from diaulos.app.view_table import FIRST, VIEWS, ViewRow
 from diaulos.app.widgets.course_strip import CourseStrip
 from diaulos.app.widgets.labels import ElidedLabel, RichLabel, TextLabel
@@ -42,6 +43,7 @@ from diaulos.app.widgets.painted import rescale_all
 from diaulos.app.widgets.rail import Rail
 from diaulos.app.widgets.welcome import Welcome
 from diaulos.app.widgets.wrapping import PageArea, Pages
+from diaulos.ids import BENCH
 
 BETWEEN_MS = 20
 """Between two pages that are dressed without being seen: keys and clicks go first."""
@@ -100,6 +102,13 @@ class MainWindow(QMainWindow):
         self.statusBar().addPermanentWidget(place)
         self._where = TextLabel("")
         self.statusBar().addPermanentWidget(self._where)
+        self.device = QPushButton(STUDIO)
+        self.device.setFlat(True)
+        self.device.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.device.setAccessibleName("What is recorded from and reamped through")
+        self.device.setToolTip("What is recorded from and reamped through; opens the preferences")
+        self.device.clicked.connect(self.show_preferences)
+        self.statusBar().addPermanentWidget(self.device)
         bars = (self.area.verticalScrollBar(), self.area.horizontalScrollBar())
         for part in (self.menuBar(), self.rail, self.strip, self.statusBar(), *bars):
             theme.dress(part)
@@ -227,8 +236,10 @@ class MainWindow(QMainWindow):
         self._status.setText(text)
 
     def say_where(self, text: str) -> None:
-        """What is open."""
+        """What is open, and by which device it sounds."""
         self._where.setText(text)
+        device = self.preferences.device
+        self.device.setText(STUDIO if device == BENCH else device)
 
     def show_work(self, work: QWidget) -> None:
         """What tells how far a job is, in its place in the status line."""

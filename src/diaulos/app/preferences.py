@@ -9,6 +9,7 @@ from PySide6.QtCore import QByteArray, QSettings
 
 from diaulos.ids import BENCH
 
+STUDIO = "Simulated studio"
 MOST_FOLDERS = 40
 MOST_RECENT = 8
 

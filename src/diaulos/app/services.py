@@ -14,6 +14,7 @@ from diaulos.rig.course import Course
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
+from diaulos.work.capture.movers import Movement
 from diaulos.work.capture.roundtrip import RoundTrip
 from diaulos.work.capture.trips import NOTHING_ROUND, TripStore, WayRound
 from diaulos.work.ports import (
@@ -51,6 +52,8 @@ class Services:
     """The same while somebody tunes, by the frets that are asked for."""
     rig_audio: RigAudio = field(default_factory=wiring.BenchAudio)
     """What plays rigs for sound check, calibration and "play the rig"."""
+    device: Callable[[], str] = lambda: BENCH
+    """What is recorded from and reamped through, by its name."""
     way_round: Callable[[], WayRound] = lambda: NOTHING_ROUND
     """From what is heard to what comes back, for overdubs."""
     trips: TripStore = field(default_factory=wiring.trip_store)
@@ -59,6 +62,10 @@ class Services:
     """What there is to record from and play to."""
     measure_trip: Callable[[str, int, int, CancelToken], RoundTrip] = wiring.round_trip_of
     """(device, output, input (from 1), cancel) -> the way round, by a cable."""
+    hear_inputs: Callable[[str, int, Callable[[Movement], None], Callable[[], bool]], None] = (
+        wiring.hear_inputs
+    )
+    """(device, how many inputs, tell, stopped): their levels, until it is stopped."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend
 
     @staticmethod
@@ -80,6 +87,7 @@ class Services:
             record_from=chosen.recording(wiring.rig_backend(paced=True)),
             silence_from=chosen.recording(wiring.rig_backend(paced=True, silent=True)),
             pluck_from=lambda frets: chosen.recording(wiring.pluck_backend(frets, paced=True)),
+            device=lambda: preferences.device,
             way_round=chosen.way_round,
         )
 

@@ -363,7 +363,15 @@ def reamp(
         impulses = load_impulses(session, folder)
         with told_progress("Reamp", as_json) as progress:
             outcome = make_pass(
-                ReampRequest(session, take, rig_id=rig, target=target, slate=slate, go_on=go_on),
+                ReampRequest(
+                    session,
+                    take,
+                    rig_id=rig,
+                    target=target,
+                    slate=slate,
+                    go_on=go_on,
+                    device=device,
+                ),
                 store=folder,
                 backend_for=(
                     wiring.bench_for(impulses)

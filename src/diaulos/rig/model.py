@@ -722,6 +722,24 @@ class PlayedLevel(Frozen):
     origin: Literal["typed", "sound check"] = "typed"
 
 
+class Tie(Frozen):
+    """A port by which the computer plays or hears, and the channel of a real device (from 1) that
+    it is."""
+
+    port: PortRef
+    channel: int = Field(ge=1, le=512)
+
+
+class DeviceMap(Frozen):
+    """Which socket of a real device is which, as a person tied them; `inputs` and `outputs` are
+    what it had then."""
+
+    device: Word
+    ties: tuple[Tie, ...] = ()
+    inputs: int = Field(default=0, ge=0)
+    outputs: int = Field(default=0, ge=0)
+
+
 class Rig(Frozen):
     """One arrangement of devices and cables."""
 
@@ -737,6 +755,8 @@ class Rig(Frozen):
     """Controls and switches that the gain solver leaves alone."""
     played: tuple[PlayedLevel, ...] = ()
     """How loud instruments are really played, where somebody typed or measured it here."""
+    maps: tuple[DeviceMap, ...] = ()
+    """Which socket is which, for every real device that it was tied to."""
 
     @model_validator(mode="after")
     def _cables_fit(self) -> Rig:
@@ -754,6 +774,16 @@ class Rig(Frozen):
                 if ports[end.port].direction is not wanted:
                     raise ValueError(f"cable {cable.id} must run from an output to an input")
         return self
+
+    def tied(self, device: str) -> dict[PortRef, int]:
+        """The channels (from 1) of a real device that a person tied."""
+        return {tie.port: tie.channel for one in self.maps if one.device == device
+                for tie in one.ties}  # fmt: skip
+
+    def with_map(self, tied: DeviceMap) -> Rig:
+        """This rig with what is tied of one device replaced; no ties is none at all."""
+        others = tuple(one for one in self.maps if one.device != tied.device)
+        return self.model_copy(update={"maps": (*others, tied) if tied.ties else others})
 
     def device(self, device_id: str) -> Device:
         """The device of this id; RigError when there is none."""

@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from diaulos.errors import EditError
 from diaulos.rig.course import can_reamp
-from diaulos.rig.model import Device, Frozen, Rig
+from diaulos.rig.model import Device, DeviceMap, Frozen, Rig
 from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     Against,
@@ -254,6 +254,11 @@ def change_rig(rig_id: str, label: str, change_of: Callable[[Rig], Rig]) -> Edit
         return session.model_copy(update={"rigs": rigs})
 
     return Edit(label, change)
+
+
+def tie_sockets(rig_id: str, tied: DeviceMap) -> Edit:
+    """Which socket of a real device is which, for a rig."""
+    return change_rig(rig_id, f"Tie sockets of {tied.device}", lambda rig: rig.with_map(tied))
 
 
 def change_rigs(label: str, change_of: Callable[[Rig], Rig]) -> Edit:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from diaulos.errors import SessionFileError
+from diaulos.ids import BENCH
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.tone_place import TRIM
 from diaulos.session.model import SCHEMA_VERSION
@@ -129,6 +130,21 @@ def _keep_calibration(
                     stage["measured"] = one["measured"]
 
 
+def _passes_say_by_what(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 10 keeps what a pass went through: until then the simulated studio."""
+    data = copy.deepcopy(data)
+    items = [_dict(entry, "item") for entry in _dicts(data, "bin")]
+    takes = (*_dicts(data, "takes"), *_dicts(data, "take_bin"))
+    for made in (*(one for take in takes for one in _dicts(take, "passes")), *items):
+        made.setdefault("played_by", BENCH)
+    return data
+
+
+def _dict(parent: Any, key: str) -> dict[str, Any]:
+    found = parent.get(key) if isinstance(parent, dict) else None
+    return found if isinstance(found, dict) else {}
+
+
 def _dicts(parent: Any, key: str) -> list[dict[str, Any]]:
     found = parent.get(key, ()) if isinstance(parent, dict) else ()
     return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
@@ -150,6 +166,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     6: _plans_are_kept,
     7: _rigs_get_roles,
     8: _modelers_get_trims,
+    9: _passes_say_by_what,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

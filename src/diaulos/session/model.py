@@ -23,7 +23,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 9
+SCHEMA_VERSION = 10
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -187,6 +187,8 @@ class Pass(Frozen):
     loudness_lufs: float | None
     match: MatchRecord | None
     xruns: int = 0
+    played_by: Word = ""
+    """`SIMULATED`, or the real device that it went through; "" where nobody knows."""
     keeper: bool = False
     notes: Prose = ""
     unloaded: Word = ""
@@ -324,7 +326,7 @@ class TrimSaid(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[9] = 9
+    schema_version: Literal[10] = 10
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)

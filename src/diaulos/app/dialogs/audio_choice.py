@@ -7,7 +7,8 @@ import threading
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout
 
-from diaulos.app.preferences import Preferences
+from diaulos.app.dialogs.device_look import DeviceLook
+from diaulos.app.preferences import STUDIO, Preferences
 from diaulos.app.services import Services
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
@@ -21,7 +22,6 @@ from diaulos.work.capture.roundtrip import RoundTrip
 from diaulos.work.capture.trips import WayRound
 from diaulos.work.ports import CancelToken, DeviceInfo, Found
 
-STUDIO = "Simulated studio"
 LOOK_MS = 3_000
 """How often it is looked whether something was plugged in or is gone."""
 
@@ -29,7 +29,6 @@ LOOK_MS = 3_000
 class _Wires(QObject):
     """From the threads that ask to the window."""
 
-    found = Signal(object)
     measured = Signal(str, object)
     failed = Signal(object)
 
@@ -46,12 +45,11 @@ class AudioChoice(Flowing):
         self._preferences, self._services = preferences, services
         self._wires = _Wires()
         queued = Qt.ConnectionType.QueuedConnection
-        self._wires.found.connect(self._on_found, queued)
         self._wires.measured.connect(self._on_measured, queued)
         self._wires.failed.connect(self._on_failed, queued)
         self._devices: dict[str, DeviceInfo] = {}
-        self._found: Found | None = None
-        self._looking = False
+        self._look = DeviceLook(services.devices, self)
+        self._look.found.connect(self._on_found)
         self._often = QTimer(self)
         self._often.setInterval(LOOK_MS)
         self._often.timeout.connect(self.look)
@@ -107,15 +105,8 @@ class AudioChoice(Flowing):
 
     def look(self) -> None:
         """Ask what is there, in a thread: a server may take its time."""
-        if self._looking or self.busy or self.device.view().isVisible():
-            return
-        there, wires = self._services.devices, self._wires
-        self._looking = True
-
-        def ask() -> None:
-            wires.found.emit(there.look())
-
-        threading.Thread(target=ask, name="devices", daemon=True).start()
+        if not self.busy and not self.device.view().isVisible():
+            self._look.look()
 
     def close_down(self) -> None:
         """The page goes: a sweep ends."""
@@ -124,10 +115,6 @@ class AudioChoice(Flowing):
             self._token.cancel()
 
     def _on_found(self, found: Found) -> None:
-        self._looking = False
-        if found == self._found:
-            return
-        self._found = found
         self._devices = {one.name: one for one in found.devices if one.backend != BENCH}
         chosen = self._preferences.device
         self.device.clear()

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from diaulos.rig.checks import cabling, courses, digital, drive, power, sound
+from diaulos.rig.checks import cabling, courses, digital, drive, power, sockets, sound
 from diaulos.rig.checks.registry import REGISTRY, Context, Finding, Mend, Severity
 
-ROOMS = (power, cabling, digital, courses, drive, sound)
+ROOMS = (power, cabling, digital, courses, drive, sound, sockets)
 """Every module that registers checks, in the order in which they are listed."""
 
 __all__ = ["REGISTRY", "ROOMS", "Context", "Finding", "Mend", "Severity", "run_checks", "worst"]

@@ -1,12 +1,15 @@
-"""Which track is which channel of a real device."""
+"""Which track is which channel of a real device: told, tied in the rig by hand, or proposed as the
+rig numbers it."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 from diaulos.errors import InputError
-from diaulos.rig.course import Course
-from diaulos.rig.model import Device, Direction, Port, SignalClass
+from diaulos.rig.course import Course, trace_all
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import Device, Direction, Port, PortRef, SignalClass
 
 
 def read_map(words: Sequence[str]) -> dict[str, int]:
@@ -37,6 +40,53 @@ def proposed_channels(courses: Sequence[Course | None], inputs: int) -> tuple[in
     if len(set(found)) < len(found) or any(one is None or one >= inputs for one in found):
         return tuple(range(len(courses)))
     return tuple(one for one in found if one is not None)
+
+
+@dataclass(frozen=True)
+class Socket:
+    """A place where the computer hears or plays: its port, what for, where that is in the rig, and
+    the channel (from 1) that it has without a tie."""
+
+    port: PortRef
+    name: str
+    place: str
+    hears: bool
+    proposed: int
+
+
+def sockets_of(graph: RigGraph, inputs: int) -> tuple[Socket, ...]:
+    """All of a rig: its tracks in order, then what is played into it."""
+    traced = [one for one in trace_all(graph) if one.course is not None]
+    courses = [one.course for one in traced if one.course is not None]
+    names = {track.port: track.name for track in graph.rig.tracks}
+    found = []
+    for one, channel in zip(traced, proposed_channels(courses, inputs), strict=True):
+        leg = one.course.legs[-2] if one.course and len(one.course.legs) > 1 else None
+        entry = f", {leg.entry.name}" if leg and leg.entry else ""
+        place = f"{leg.device.name}{entry}" if leg else ""
+        found.append(Socket(one.track, names.get(one.track, str(one.track)), place, True,
+                            channel + 1))  # fmt: skip
+    played: dict[PortRef, Socket] = {}
+    for course in courses:
+        if course.source is not None or len(course.legs) < 2:
+            continue
+        leg = course.legs[1]
+        place = f"{leg.device.name}, {leg.exit.name}" if leg.exit else leg.device.name
+        port = start_port(course)
+        played[port] = Socket(port, "Send", place, False, played_channel(course) + 1)
+    return (*found, *played.values())
+
+
+def start_port(course: Course) -> PortRef:
+    """The port by which the computer plays into a course."""
+    start = course.start
+    return PortRef(device=start.device.id, port=start.exit.id if start.exit else "")
+
+
+def told_over(tied: Mapping[str, int], wanted: Mapping[str, int]) -> dict[str, int]:
+    """What a rig ties, and what is told now over it: a channel that is told away is free."""
+    taken = set(wanted.values())
+    return {**{k: v for k, v in tied.items() if v not in taken}, **wanted}
 
 
 def played_channel(course: Course) -> int:

@@ -16,6 +16,7 @@ from diaulos.rig.course import reamp_course
 from diaulos.rig.model import Rig
 from diaulos.session.edits import Edit, add_pass
 from diaulos.session.model import (
+    SIMULATED,
     MatchRecord,
     MatchTarget,
     Pass,
@@ -98,6 +99,8 @@ class ReampRequest:
     """Whether a quiet sweep goes ahead, where the loop is not known yet."""
     go_on: bool = False
     """Whether the take is sent although the sweep came back far from plan, or not at all."""
+    device: str = SIMULATED
+    """What it goes through: the simulated studio, or a real device's name."""
 
 
 @dataclass(frozen=True)
@@ -157,7 +160,8 @@ def make_pass(
     try:
         slate = None
         if request.slate:
-            slate = known_slate(session, rig_hash(plan.rig))
+            if request.device == SIMULATED:
+                slate = known_slate(session, rig_hash(plan.rig))
             if slate is None:
                 sent = excerpt.peak_dbfs + plan.send.gain_db
                 slate = send_slate(
@@ -166,7 +170,7 @@ def make_pass(
                 )  # fmt: skip
         before = slate.delay_samples if slate is not None else None
         if before is None:
-            before = last_delay(session, rig.name)
+            before = last_delay(session, rig.name, request.device)
         returned = play_and_measure(
             plan, di, 0, backend_for, sink, lambda: store.open_audio(file), progress, cancel, before
         )
@@ -263,4 +267,5 @@ def _record(
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         match=match,
         xruns=returned.loop.xruns,
+        played_by=request.device,
     )

@@ -101,13 +101,15 @@ def _measured_part(di: AudioSource, channel: int) -> tuple[int, int]:
     return first, limit
 
 
-def last_delay(session: Session, rig_name: str) -> float | None:
-    """What a loop took last time, in samples; None before the first sure pass through it."""
+def last_delay(session: Session, rig_name: str, played_by: str) -> float | None:
+    """What a loop took last time by the same device, in samples; None before the first sure pass
+    through it."""
     passes = (made for take in session.takes for made in take.passes)
     sure = [
         (made.made_at, made.alignment.delay_samples)
         for made in passes
         if made.rig_name == rig_name
+        and made.played_by == played_by
         and made.alignment is not None
         and made.alignment.confidence >= SURE
     ]

@@ -16,7 +16,7 @@ from diaulos.errors import RefusedError
 from diaulos.rig.bench import Bench, BenchFaults, Impulses
 from diaulos.rig.course import Course
 from diaulos.rig.levels.causes import likely_causes, planned_peak
-from diaulos.session.model import Session, SlateRecord
+from diaulos.session.model import SIMULATED, Session, SlateRecord
 from diaulos.signal.slate import Slate, SlateReading, make_slate, read_slate
 from diaulos.work.blocks import part_of
 from diaulos.work.capture.loop import LoopResult, run_loop
@@ -74,12 +74,16 @@ class Memory:
 
 
 def known_slate(session: Session, loop_hash: str) -> SlateRecord | None:
-    """The slate of an unchanged loop that is known already: the newest one."""
+    """The slate of an unchanged loop of the simulated studio that is known already: the newest.
+    Of a real loop nobody knows that it is unchanged."""
     passes = (made for take in session.takes for made in take.passes)
     found = [
         (made.made_at, made.slate)
         for made in passes
-        if made.rig_hash == loop_hash and made.slate and made.slate.delay_samples is not None
+        if made.rig_hash == loop_hash
+        and made.played_by == SIMULATED
+        and made.slate
+        and made.slate.delay_samples is not None
     ]
     return max(found, key=lambda one: one[0])[1] if found else None
 

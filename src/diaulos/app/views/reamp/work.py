@@ -83,6 +83,7 @@ class ReampWork(ReampListening):
             undo_load=self.tone.undo_load,
             slate=self.tone.slate,
             go_on=go_on,
+            device=self._services.device(),
         )
         services = self._services
 

@@ -1,0 +1,143 @@
+"""Tracks and sends tied to a real device's channels, by keys; what is tapped is what is tied."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+
+import pytest
+from PySide6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+from test_audio_choice import Listed
+
+from diaulos.app import theme
+from diaulos.app.dialogs.sockets import SocketsDialog
+from diaulos.app.document import Document
+from diaulos.app.main_window import MainWindow
+from diaulos.app.services import Services
+from diaulos.errors import AudioDeviceError
+from diaulos.session.roles import reamp_rig, recording_rig
+from diaulos.work.capture.movers import Movement
+from diaulos.work.ports import DeviceInfo, Found
+
+DEVICE = "Eight-input interface"
+
+
+class Tapped:
+    """A device whose inputs are told by the test."""
+
+    def __init__(self) -> None:
+        self.tell: Callable[[Movement], None] | None = None
+        self.ended = threading.Event()
+        self.error: Exception | None = None
+
+    def hear(self, device: str, count: int, tell: object, stopped: Callable[[], bool]) -> None:
+        if self.error is not None:
+            raise self.error
+        self.tell = tell  # type: ignore[assignment]
+        while not stopped():
+            threading.Event().wait(0.005)
+        self.ended.set()
+
+    def tap(self, channel: int, inputs: int = 8) -> None:
+        quiet = tuple(-70.0 for _ in range(inputs))
+        peak = tuple(-9.0 if n == channel else -70.0 for n in range(inputs))
+        assert self.tell is not None
+        self.tell(Movement(peak, peak, quiet, channel))
+
+
+class Named(Listed):
+    """With the names of its channels."""
+
+    def look(self) -> Found:
+        found = super().look()
+        names = tuple(f"capture_{n}" for n in range(1, 9))
+        return Found(
+            tuple(
+                DeviceInfo(**{**one.__dict__, "input_names": names}) if one.name == DEVICE else one
+                for one in found.devices
+            ),
+            found.missing,
+        )
+
+
+@pytest.fixture
+def tapped() -> Tapped:
+    return Tapped()
+
+
+@pytest.fixture
+def dialog(opened, tapped: Tapped, qtbot: QtBot) -> SocketsDialog:
+    document: Document = opened.document
+    services = Services(
+        **{**opened.services.__dict__, "devices": Named(), "hear_inputs": tapped.hear}
+    )
+    session = document.session
+    rigs = tuple(dict.fromkeys((recording_rig(session).id, reamp_rig(session).id)))
+    made = SocketsDialog(DEVICE, lambda: document.session, rigs, services, opened.window)
+    made.tied.connect(document.apply)
+    theme.dress(made)
+    made.show()
+    qtbot.waitUntil(lambda: "8 inputs" in made.about.text(), timeout=5_000)
+    return made
+
+
+def test_a_channel_is_chosen_and_undone(dialog: SocketsDialog, opened) -> None:
+    session = opened.document.session
+    rig = recording_rig(session)
+    assert dialog.table.item(0, 1).text() == rig.tracks[0].name
+    assert "as the rig numbers it" in dialog.table.item(0, 4).text()
+    assert "capture_1" in dialog.table.item(0, 3).text()
+    dialog.channel.setCurrentIndex(dialog.channel.findData(5))
+    dialog.channel.activated.emit(dialog.channel.currentIndex())
+    port = rig.tracks[0].port
+    assert recording_rig(opened.document.session).tied(DEVICE) == {port: 5}
+    assert dialog.table.item(0, 4).text() == "tied"
+    assert "input 5 (capture_5)" in dialog.table.item(0, 3).text()
+    dialog.channel.setCurrentIndex(0)
+    dialog.channel.activated.emit(0)
+    assert recording_rig(opened.document.session).tied(DEVICE) == {}
+    opened.document.undo()
+    assert recording_rig(opened.document.session).tied(DEVICE) == {port: 5}
+    assert "Tie sockets" in opened.document.undo_label
+
+
+def test_what_is_tapped_is_marked_and_tied_by_enter(
+    dialog: SocketsDialog,
+    tapped: Tapped,
+    opened,
+    qtbot: QtBot,
+) -> None:
+    assert not dialog.tie.isEnabled()
+    qtbot.keyClick(dialog, Qt.Key.Key_P)
+    qtbot.waitUntil(lambda: tapped.tell is not None, timeout=5_000)
+    tapped.tap(4)
+    qtbot.waitUntil(dialog.tie.isEnabled, timeout=5_000)
+    assert "input 5" in dialog.tie.text()
+    assert dialog._names[4].text().endswith("moves")
+    assert dialog._windows[4].figures.peak == -9.0
+    qtbot.keyClick(dialog, Qt.Key.Key_Return)
+    rig = recording_rig(opened.document.session)
+    assert rig.tied(DEVICE) == {rig.tracks[0].port: 5}
+    assert not dialog.tie.isEnabled(), "tapped once, tied once"
+    dialog.table.setCurrentCell(1, 0)
+    tapped.tap(4)
+    qtbot.waitUntil(dialog.tie.isEnabled, timeout=5_000)
+    dialog.tie.click()
+    assert "tied to input 5, too" in dialog.problem.text()
+    dialog.reject()
+    assert tapped.ended.wait(5.0), "the ear ends with the page"
+
+
+def test_a_device_that_goes_while_it_is_heard_is_told(
+    dialog: SocketsDialog, tapped: Tapped, qtbot: QtBot
+) -> None:
+    tapped.error = AudioDeviceError("the JACK server ended.", remedy="Start it again.")
+    dialog.listen.click()
+    qtbot.waitUntil(lambda: "server ended" in dialog.problem.text(), timeout=5_000)
+    assert not dialog.listen.isChecked()
+
+
+def test_the_simulated_studio_has_no_sockets(opened, window: MainWindow) -> None:
+    window.action("sockets").trigger()
+    assert "has no sockets to tie" in window._status.text()
