@@ -165,6 +165,7 @@ class RecordingOutput:
     """Keeps what was played, for tests. Nothing runs on its own: call `pull`."""
 
     silent = False
+    error: Exception | None = None
 
     def __init__(self, device: str = "test output") -> None:
         self.device = device

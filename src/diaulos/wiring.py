@@ -12,9 +12,10 @@ from diaulos.audio.bench_backend import BenchBackend
 from diaulos.audio.jack_backend import JackBackend, JackDevices
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
+from diaulos.audio.port_output import PortOutput
 from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
-from diaulos.errors import AudioDeviceError
+from diaulos.errors import AudioDeviceError, RefusedError
 from diaulos.ids import BENCH
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
@@ -49,8 +50,10 @@ from diaulos.work.ports import (
     DeviceList,
     DuplexStream,
     FileNotes,
+    FillCallback,
     Found,
     OutputBackend,
+    OutputStream,
     StreamCallback,
     StreamSpec,
 )
@@ -71,6 +74,7 @@ __all__ = [
     "bench_for",
     "device_list",
     "hear_inputs",
+    "listen_on",
     "listen_to",
     "local_now",
     "loop_on",
@@ -304,18 +308,40 @@ def record_on(device: str, wanted: Mapping[str, int] = NO_MAP) -> RecordBackendF
 
 
 def loop_on(
-    device: str, out_channel: int = 0, in_channel: int = 0
-) -> Callable[[Course], AudioBackend]:
+    device: str, out_channel: int = 0, in_channel: int = 0, listening: tuple[int, ...] = ()
+) -> Callable[[Course], OnDevice]:
     """A real device to reamp by: out on one channel, back on one, counted from 1; 0 is as the
-    rig ties it, else as it numbers it."""
+    rig ties it, else as it numbers it. RefusedError ("feeds_monitors") where it would go out by an
+    output that somebody listens by."""
 
-    def make(course: Course) -> AudioBackend:
+    def make(course: Course) -> OnDevice:
         tied = course.rig.tied(device)
         back = in_channel or tied.get(course.track) or heard_channel(course) + 1
         out = out_channel or tied.get(start_port(course)) or played_channel(course) + 1
+        if out in listening:
+            raise RefusedError(
+                "feeds_monitors",
+                f"the send would go to output {out} of {device}, by which you listen.",
+                remedy="Tie the send to another output (Rig > Which socket is which), or listen by "
+                "others (Edit > Preferences > Sound). Turn monitors and headphones down first.",
+            )
         return OnDevice(device, (back - 1,), (out - 1,))
 
     return make
+
+
+def listen_on(device: str, first: int) -> OutputBackend:
+    """Two outputs of a real device to listen by, from this one (from 1) on."""
+    return _Listening(device, first)
+
+
+class _Listening:
+    def __init__(self, device: str, first: int) -> None:
+        self._device, self._first = device, first
+
+    def open(self, rate_hz: int, fill: FillCallback) -> OutputStream:
+        tied = OnDevice(self._device, (), (self._first - 1, self._first))
+        return PortOutput(tied, self._device, rate_hz, fill)
 
 
 def device_list() -> DeviceList:

@@ -85,15 +85,15 @@ def dialog(opened, tapped: Tapped, qtbot: QtBot) -> SocketsDialog:
 def test_a_channel_is_chosen_and_undone(dialog: SocketsDialog, opened) -> None:
     session = opened.document.session
     rig = recording_rig(session)
-    assert dialog.table.item(0, 1).text() == rig.tracks[0].name
-    assert "as the rig numbers it" in dialog.table.item(0, 4).text()
-    assert "capture_1" in dialog.table.item(0, 3).text()
+    assert dialog.table.item(0, 0).text() == rig.tracks[0].name
+    assert dialog.table.item(0, 3).text() == "proposed"
+    assert "capture_1" in dialog.table.item(0, 2).text()
     dialog.channel.setCurrentIndex(dialog.channel.findData(5))
     dialog.channel.activated.emit(dialog.channel.currentIndex())
     port = rig.tracks[0].port
     assert recording_rig(opened.document.session).tied(DEVICE) == {port: 5}
-    assert dialog.table.item(0, 4).text() == "tied"
-    assert "input 5 (capture_5)" in dialog.table.item(0, 3).text()
+    assert dialog.table.item(0, 3).text() == "tied"
+    assert "input 5 (capture_5)" in dialog.table.item(0, 2).text()
     dialog.channel.setCurrentIndex(0)
     dialog.channel.activated.emit(0)
     assert recording_rig(opened.document.session).tied(DEVICE) == {}

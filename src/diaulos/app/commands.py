@@ -26,8 +26,8 @@ class Commands(Protocol):
     def call_view(self, name: str) -> None:
         """Carry out a command of the view on screen."""
 
-    def say_where(self) -> None:
-        """What is open, and by which device it sounds."""
+    def device_changed(self) -> None:
+        """Another device, or other outputs to listen by, were chosen."""
 
     def show(self, ident: str) -> None:
         """Show a view."""

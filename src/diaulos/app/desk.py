@@ -250,6 +250,12 @@ class Desk(QObject):
         self.say_where()
         self.window.update_actions()
 
+    def device_changed(self) -> None:
+        """What is open to listen by is let go; the next sound opens what is chosen now."""
+        if self.sound is not None:
+            self.sound.close()
+        self.say_where()
+
     def say_where(self) -> None:
         """What is open, and by which device it sounds."""
         if self.document is None:

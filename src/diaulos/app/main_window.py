@@ -311,9 +311,10 @@ class MainWindow(QMainWindow):
         from diaulos.app.dialogs.preferences import PreferencesDialog
 
         services = self.desk.services if self.desk is not None else None
+        before = self.preferences.sounding
         PreferencesDialog(self.preferences, self.dress, self, services).exec()
-        if self.desk is not None:
-            self.desk.say_where()
+        if self.desk is not None and self.preferences.sounding != before:
+            self.desk.device_changed()
 
     def show_manual(self) -> None:
         """The shipped pages; they stay open beside the work."""

@@ -93,6 +93,28 @@ class Preferences:
         self._settings.setValue("device", name)
 
     @property
+    def _listening(self) -> dict[str, int]:
+        try:
+            value = json.loads(self._text("listening", "{}"))
+            return {str(k): int(v) for k, v in value.items()}
+        except (ValueError, AttributeError, TypeError):
+            return {}
+
+    def listens_by(self, device: str) -> int:
+        """The first of the two outputs (from 1) of a device by which a person listens; 0: by the
+        system's output."""
+        return 0 if device == BENCH else max(0, self._listening.get(device, 1))
+
+    def listen_by(self, device: str, first: int) -> None:
+        """Remember it."""
+        self._settings.setValue("listening", json.dumps({**self._listening, device: first}))
+
+    @property
+    def sounding(self) -> tuple[str, int]:
+        """What sound goes by now: where it changes, what is open is opened anew."""
+        return self.device, self.listens_by(self.device)
+
+    @property
     def sessions_folder(self) -> Path:
         """Where new sessions are made; the home folder as long as nobody chose one that is."""
         chosen = Path(self._text("sessions_folder") or Path.home())

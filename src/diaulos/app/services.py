@@ -23,7 +23,9 @@ from diaulos.work.ports import (
     Clock,
     DeviceList,
     ExternalFiles,
+    FillCallback,
     OutputBackend,
+    OutputStream,
 )
 from diaulos.work.rigs.audio import RigAudio
 from diaulos.work.rigs.stored import Stored
@@ -80,7 +82,7 @@ class Services:
         chosen = _Chosen(preferences)
         return Services(
             bench_for=chosen.loop,
-            output=wiring.output_backend(),
+            output=chosen,
             files=wiring.ExternalAudio(),
             resample=wiring.resampled,
             clock=wiring.local_now,
@@ -101,7 +103,16 @@ class _Chosen:
 
     def loop(self, impulses: Impulses) -> Callable[[Course], AudioBackend]:
         device = self._preferences.device
-        return wiring.bench_for(impulses) if device == BENCH else wiring.loop_on(device)
+        if device == BENCH:
+            return wiring.bench_for(impulses)
+        first = self._preferences.listens_by(device)
+        return wiring.loop_on(device, listening=(first, first + 1) if first else ())
+
+    def open(self, rate_hz: int, fill: FillCallback) -> OutputStream:
+        """To listen: two outputs of the device, or the system's."""
+        device, first = self._preferences.sounding
+        output = wiring.listen_on(device, first) if first else wiring.output_backend()
+        return output.open(rate_hz, fill)
 
     def recording(self, simulated: RecordBackendFor) -> RecordBackendFor:
         def make(

@@ -31,6 +31,7 @@ class PortAudioOutput:
     """A stereo stream on the default output."""
 
     silent = False
+    error: Exception | None = None
 
     def __init__(self, rate_hz: int, fill: FillCallback) -> None:
         with _QuietStderr():
@@ -67,6 +68,7 @@ class SilentOutput:
     """Takes the samples in real time and lets them go: for machines without sound."""
 
     silent = True
+    error: Exception | None = None
     device = SILENT_DEVICE
 
     def __init__(self, rate_hz: int, fill: FillCallback) -> None:

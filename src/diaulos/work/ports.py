@@ -152,6 +152,10 @@ class OutputStream(Protocol):
     def silent(self) -> bool:
         """True for the stand-in that nobody hears."""
 
+    @property
+    def error(self) -> Exception | None:
+        """What ended it, or kept it from beginning; None while it plays."""
+
     def start(self) -> None:
         """Begin to call back."""
 

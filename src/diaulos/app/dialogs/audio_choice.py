@@ -80,7 +80,15 @@ class AudioChoice(Flowing):
             "From what is put out to what comes in: an overdub is moved by it. Measured as the "
             "latency of a sweep, beside the driver's claim"
         )
-        first, second = QHBoxLayout(), QHBoxLayout()
+        self.listen = combo("Listen by", {}, least=20)
+        self.listen.setToolTip(
+            "Where takes and passes are heard; on a device that is new it begins at -20 dB. A "
+            "reamp never sends to these outputs"
+        )
+        self.listen.activated.connect(self._on_listen)
+        first, second, third = QHBoxLayout(), QHBoxLayout(), QHBoxLayout()
+        third.addWidget(TextLabel("Listen by"))
+        third.addWidget(self.listen, 1)
         first.addWidget(self.device, 1)
         first.addWidget(self.again)
         for words, field in (("Output", self.out), ("to input", self.back)):
@@ -90,7 +98,7 @@ class AudioChoice(Flowing):
         second.addStretch(1)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        for row in (first, second):
+        for row in (first, third, second):
             column.addLayout(row)
         column.addWidget(self.trip)
         column.addWidget(self.told)
@@ -129,6 +137,22 @@ class AudioChoice(Flowing):
         self.told.setText(" ".join(found.missing))
         self._show()
 
+    def _on_listen(self) -> None:
+        self._preferences.listen_by(self._preferences.device, int(self.listen.currentData()))
+        self.changed.emit(self._preferences.device)
+
+    def _show_outputs(self, there: DeviceInfo | None) -> None:
+        device = self._preferences.device
+        self.listen.clear()
+        self.listen.addItem("the system's output", 0)
+        chosen = self._preferences.listens_by(device)
+        count = there.outputs if there is not None else chosen + 1
+        if device != BENCH:
+            for first in range(1, count, 2):
+                self.listen.addItem(f"its outputs {first} and {first + 1}", first)
+        choose(self.listen, chosen)
+        self.listen.setEnabled(device != BENCH)
+
     def _on_device(self) -> None:
         self._preferences.device = self.device.currentData()
         self._show()
@@ -137,6 +161,7 @@ class AudioChoice(Flowing):
     def _show(self) -> None:
         device = self._preferences.device
         there = self._devices.get(device)
+        self._show_outputs(there)
         for widget in (self.out, self.back, self.measure):
             widget.setEnabled(there is not None or self.busy)
         if there is not None:

@@ -37,7 +37,8 @@ from diaulos.work.capture.movers import Movement
 from diaulos.work.ports import DeviceInfo, Found
 from diaulos.work.rigs.look import rig_graph
 
-HEAD = ("Rig", "For", "In the rig", "Channel", "")
+HEAD = ("For", "In the rig", "Channel", "", "Rig")
+RIG_W = 130
 POLL_MS = 33
 MOST_INPUTS = 32
 AS_NUMBERED = 0
@@ -80,10 +81,10 @@ class SocketsDialog(QDialog):
         self._ear.failed.connect(self._on_failed)
         self._mover: int | None = None
         self.setWindowTitle("Which socket is which")
-        self.resize(960, 560)
+        self.resize(1010, 560)
         self.about = TextLabel(f"Looking for {device}\N{HORIZONTAL ELLIPSIS}")
         self.about.setWordWrap(True)
-        self.table = Table("Tracks and sends", HEAD, 2)
+        self.table = Table("Tracks and sends", HEAD, 1, {4: RIG_W})
         self.table.itemSelectionChanged.connect(self._on_chosen)
         self.channel = combo("Channel", {}, least=22)
         self.channel.activated.connect(self._on_channel)
@@ -137,8 +138,8 @@ class SocketsDialog(QDialog):
         right.addWidget(self.listen)
         right.addWidget(scroll, 1)
         body = QHBoxLayout()
-        body.addLayout(left, 3)
-        body.addLayout(right, 2)
+        body.addLayout(left, 2)
+        body.addLayout(right, 1)
         foot = QHBoxLayout()
         foot.addWidget(self.problem, 1)
         foot.addWidget(close)
@@ -169,14 +170,14 @@ class SocketsDialog(QDialog):
             tied = row.rig.tied(self._device).get(row.socket.port)
             channel = tied or row.socket.proposed
             missing = self._there is not None and channel > self._has(row.socket.hears)
-            how = "tied" if tied else "as the rig numbers it"
+            how = "tied" if tied else "proposed"
             rows.append(
                 (row.key, (
-                    Cell(row.rig.name),
                     Cell(row.socket.name, bold=True),
                     Cell(row.socket.place),
                     Cell(self._channel_words(channel, row.socket.hears)),
                     Cell("not there" if missing else how, token="danger" if missing else "muted"),
+                    Cell(row.rig.name),
                 ))
             )  # fmt: skip
         self.table.show_rows(rows)
@@ -205,7 +206,7 @@ class SocketsDialog(QDialog):
             return
         hears = row.socket.hears
         self.channel.addItem(
-            f"as the rig numbers it: {self._channel_words(row.socket.proposed, hears)}", AS_NUMBERED
+            f"proposed: {self._channel_words(row.socket.proposed, hears)}", AS_NUMBERED
         )
         for channel in range(1, self._has(hears) + 1):
             self.channel.addItem(self._channel_words(channel, hears), channel)

@@ -64,8 +64,9 @@ def sockets_of(graph: RigGraph, inputs: int) -> tuple[Socket, ...]:
         leg = one.course.legs[-2] if one.course and len(one.course.legs) > 1 else None
         entry = f", {leg.entry.name}" if leg and leg.entry else ""
         place = f"{leg.device.name}{entry}" if leg else ""
-        found.append(Socket(one.track, names.get(one.track, str(one.track)), place, True,
-                            channel + 1))  # fmt: skip
+        comes_back = one.course is not None and one.course.source is None
+        name = names.get(one.track) or ("Return" if comes_back else str(one.track))
+        found.append(Socket(one.track, name, place, True, channel + 1))
     played: dict[PortRef, Socket] = {}
     for course in courses:
         if course.source is not None or len(course.legs) < 2:

@@ -212,6 +212,17 @@ class Player:
             self._restart()
         self._wake.set()
 
+    def taken_error(self) -> BaseException | None:
+        """What ended it, once. An output that is gone is opened anew at the next playing."""
+        error, self.error = self.error, None
+        stream = self._stream
+        if stream is not None and stream.error is not None:
+            error = error or stream.error
+            self.pause()
+            stream.stop()
+            self._stream = None
+        return error
+
     def pause(self) -> None:
         """Stop where it is."""
         with self._shared.lock:

@@ -132,10 +132,7 @@ class Place:
     def taken_error(self) -> BaseException | None:
         """What ended the playback, once."""
         player = self._sound._of(self)
-        if player is None:
-            return None
-        error, player.error = player.error, None
-        return error
+        return None if player is None else player.taken_error()
 
     # --- what is set ---
 

@@ -29,7 +29,7 @@ from diaulos.session.model import (
 from diaulos.session.roles import reamp_rig
 from diaulos.signal.loudness import Layout, Loudness
 from diaulos.work.blocks import mono_blocks, part_of
-from diaulos.work.capture.loop import run_loop
+from diaulos.work.capture.loop import RAMP_S, run_loop
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import finite_or_none
 from diaulos.work.ports import (
@@ -42,6 +42,7 @@ from diaulos.work.ports import (
     SessionStore,
     no_progress,
 )
+from diaulos.work.reamp.howl import require_quiet_return
 from diaulos.work.reamp.matching import match_to, reference_loudness
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.reference import measure_against
@@ -72,6 +73,7 @@ def play_and_measure(
         sink,
         part_of(progress, 0.05, 0.8),
         cancel,
+        ramp_s=RAMP_S,
     )
     sink.close()
     part = part_of(progress, 0.8, 1.0)
@@ -159,6 +161,8 @@ def make_pass(
     sink = store.create_audio(file, di.rate_hz, 1, session.word_length, notes)
     try:
         slate = None
+        if request.device != SIMULATED:
+            require_quiet_return(backend_for(reamp_course(plan.rig)), di.rate_hz, cancel)
         if request.slate:
             if request.device == SIMULATED:
                 slate = known_slate(session, rig_hash(plan.rig))
