@@ -67,7 +67,9 @@ class FakeStream:
         self.stopped = threading.Event()
         rate = driver.faults.opens_at_hz or spec.rate_hz
         patience = PATIENCE_S if driver.realtime else None
-        self.info = StreamInfo(rate, 0.005, 0.005, "fake", driver.realtime, patience)
+        self.info = StreamInfo(
+            rate, 0.005, 0.005, "fake", driver.realtime, patience, block_frames=spec.block_frames
+        )
 
     def run(self) -> None:
         faults, at, turn = self.driver.faults, 0, 0

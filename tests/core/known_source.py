@@ -24,7 +24,9 @@ class KnownBackend:
 
     def open(self, spec, callback):  # type: ignore[no-untyped-def]
         self.spec, self.callback, self.xruns, self.stopped = spec, callback, 0, False
-        self.info = StreamInfo(spec.rate_hz, 0.01, 0.01, "known", self.realtime)
+        self.info = StreamInfo(
+            spec.rate_hz, 0.01, 0.01, "known", self.realtime, block_frames=spec.block_frames
+        )
         return self
 
     def run(self) -> None:

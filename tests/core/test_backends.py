@@ -1,11 +1,11 @@
 """The contract that every back end keeps, and what reading through one survives.
 
-A new back end is added to `BACKENDS`; a driver that misbehaves stands beside them.
+The contract itself is `contract.py`; real ports keep it in test_jack, test_pipewire and test_alsa.
+A driver that misbehaves stands beside them.
 """
 
 from __future__ import annotations
 
-import itertools
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -13,6 +13,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from contract import blocks_follow, impossible_is_refused, lengths_hold, stop_ends_it
 from fake_driver import FakeDriver, Faults
 from known_source import KnownBackend, known
 
@@ -29,8 +30,7 @@ from diaulos.rig.templates import build
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.loop import run_loop
 from diaulos.work.capture.recorder import Recorder
-from diaulos.work.capture.stream import Capture
-from diaulos.work.ports import AudioBackend, BlockStatus, BlockTime, CancelToken, StreamSpec
+from diaulos.work.ports import AudioBackend, BlockStatus, BlockTime, CancelToken
 from diaulos.work.rigs.audio import Played
 from support import RATE
 
@@ -71,62 +71,17 @@ def _nothing_left() -> Iterator[None]:
 
 @pytest.mark.parametrize("name", BACKENDS)
 def test_blocks_follow_one_another_until_the_callback_ends_it(name: str) -> None:
-    seen: list[tuple[int, int]] = []
-    spec = StreamSpec(RATE, 256)
-
-    def callback(inputs, outputs, count, at: BlockTime, status: BlockStatus) -> bool:  # type: ignore[no-untyped-def]
-        assert inputs.shape == (count, 1)
-        assert outputs.shape == (count, 1)
-        assert inputs.dtype == outputs.dtype == np.float32
-        assert not outputs.any()  # it comes zeroed
-        assert np.isfinite(inputs).all()
-        assert np.abs(inputs).max(initial=0.0) <= 1.0
-        assert not status.input_overflow
-        assert not status.output_underflow
-        seen.append((at.frame, count))
-        outputs[:] = 0.25
-        return len(seen) < 20
-
-    stream = BACKENDS[name]().open(spec, callback)
-    assert stream.info.rate_hz == RATE
-    assert stream.info.input_latency_s >= 0.0
-    assert stream.info.output_latency_s >= 0.0
-    assert stream.info.clock_id
-    stream.run()
-    assert len(seen) == 20
-    assert seen[0][0] == 0
-    for (at, count), (following, _) in itertools.pairwise(seen):
-        assert following == at + count
-    assert stream.xruns == 0
+    blocks_follow(BACKENDS[name]())
 
 
 @pytest.mark.parametrize("name", BACKENDS)
 def test_stop_from_another_thread_ends_it(name: str) -> None:
-    begun = threading.Event()
-
-    def callback(inputs, outputs, count, at, status) -> bool:  # type: ignore[no-untyped-def]
-        begun.set()
-        return True
-
-    stream = BACKENDS[name]().open(StreamSpec(RATE, 256), callback)
-    thread = threading.Thread(target=stream.run)
-    thread.start()
-    assert begun.wait(20.0)
-    stream.stop()
-    thread.join(20.0)
-    assert not thread.is_alive()
+    stop_ends_it(BACKENDS[name]())
 
 
 @pytest.mark.parametrize("name", BACKENDS)
 def test_what_is_read_is_the_same_at_any_block_size(name: str) -> None:
-    heard = []
-    for block in (64, 1_000):
-        kept: list[np.ndarray] = []
-        capture = Capture(BACKENDS[name](), StreamSpec(RATE, block), frames=6_000)
-        assert capture.run(lambda taken: kept.append(taken.samples)) is None  # noqa: B023
-        heard.append(np.concatenate(kept))
-        assert heard[-1].shape == (6_000, 1)
-        assert capture.captured == 6_000
+    heard = [lengths_hold(BACKENDS[name](), block) for block in (64, 1_000)]
     if name == "bench loop":  # its buffers are of a block: what comes back is later
         return
     np.testing.assert_allclose(heard[0], heard[1], atol=2e-6)
@@ -136,9 +91,7 @@ def test_what_is_read_is_the_same_at_any_block_size(name: str) -> None:
 def test_an_impossible_stream_is_refused_in_words(name: str) -> None:
     if name in ("known", "fake driver", "fake driver, real time"):
         pytest.skip("takes what it is given")
-    with pytest.raises(AudioDeviceError) as caught:
-        BACKENDS[name]().open(StreamSpec(RATE, 256, 9, 2), lambda *_: True)
-    assert caught.value.remedy
+    impossible_is_refused(BACKENDS[name]())
 
 
 def test_the_bench_is_a_device_in_the_list() -> None:

@@ -16,6 +16,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from contract import blocks_follow, impossible_is_refused, lengths_hold, stop_ends_it
 from foreign_amp import RAMP
 from jack_server import JackServer, environment
 from test_backends import Kept
@@ -187,6 +188,17 @@ def test_the_process_that_holds_the_ports_imports_little() -> None:
 
 
 # --- the contract, on a live server ---
+
+
+def test_it_keeps_the_contract_of_every_back_end(running: JackServer) -> None:
+    """The server's cycle is the block, whatever is asked for; a computer that is held up may lose
+    some, each told."""
+    running.amp()
+    blocks_follow(On("foreign amp"), may_lose=True)
+    stop_ends_it(On("foreign amp"))
+    for block in (64, 1_000):
+        lengths_hold(On("foreign amp"), block)
+    impossible_is_refused(On("foreign amp"))
 
 
 def test_blocks_follow_one_another_and_stop_ends_it(running: JackServer) -> None:

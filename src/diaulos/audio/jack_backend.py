@@ -7,6 +7,7 @@ reads begins so much later: it is in no delay that is measured.
 
 from __future__ import annotations
 
+import glob
 import json
 import mmap
 import os
@@ -15,6 +16,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -40,8 +42,8 @@ CLOSE_S = 0.3
 LONGEST = 8_192
 CHILD = "diaulos.audio.jack_child"
 NO_SERVER = (
-    "Start one, for example: jackd -R -d alsa -d hw:0 -r 48000 -p 256. With PipeWire, start "
-    "Diaulos by pw-jack."
+    "Start one, for example: jackd -R -d alsa -d hw:0 -r 48000 -p 256. Where PipeWire runs, "
+    "install its JACK library (package pipewire-jack)."
 )
 
 
@@ -52,17 +54,52 @@ NO_RIGHTS = (
 )
 
 
+PIPEWIRE_JACK = ("/usr/lib/*/pipewire-0.3/jack", "/usr/lib/pipewire-0.3/jack",
+                 "/usr/lib64/pipewire-0.3/jack")  # fmt: skip
+"""Where PipeWire's own JACK library lies: a program that finds it first talks to PipeWire."""
+
+
+def pipewire_library() -> str:
+    """The folder of PipeWire's JACK library where a PipeWire server runs; "" where none does."""
+    place = os.environ.get("PIPEWIRE_RUNTIME_DIR") or os.environ.get("XDG_RUNTIME_DIR")
+    if not place or not (Path(place) / "pipewire-0").exists():
+        return ""
+    for pattern in PIPEWIRE_JACK:
+        for found in sorted(glob.glob(pattern)):
+            if (Path(found) / "libjack.so.0").exists():
+                return found
+    return ""
+
+
+def environment(library: str) -> dict[str, str]:
+    """Of a process that holds ports; `library` goes ahead of the system's."""
+    env = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
+    if library:
+        before = env.get("LD_LIBRARY_PATH")
+        env["LD_LIBRARY_PATH"] = f"{library}:{before}" if before else library
+    return env
+
+
 def listed() -> dict[str, Any]:
-    """What the JACK server has, asked in a process of its own; {"error": ...} without one."""
+    """What the JACK server has, or else PipeWire, asked in a process of its own; {"error": ...}
+    without either. `library` is what a client has to load."""
+    found = _asked("")
+    if "error" in found and (library := pipewire_library()):
+        found = _asked(library)
+    return found
+
+
+def _asked(library: str) -> dict[str, Any]:
     try:
         done = subprocess.run(
             [sys.executable, "-m", CHILD], capture_output=True, text=True, timeout=OPEN_S,
-            check=False, stdin=subprocess.DEVNULL,
+            check=False, stdin=subprocess.DEVNULL, env=environment(library),
         )  # fmt: skip
         found: dict[str, Any] = json.loads(done.stdout)
     except (OSError, ValueError, subprocess.TimeoutExpired) as error:
         return {"error": f"{type(error).__name__}: {error}"}
-    return found
+    by_hand = any("pipewire" in part for part in os.environ.get("LD_LIBRARY_PATH", "").split(":"))
+    return {**found, "library": library, "kind": "pipewire" if library or by_hand else "jack"}
 
 
 class JackDevices:
@@ -76,7 +113,7 @@ class JackDevices:
         missing: tuple[str, ...] = ()
         if not found["realtime"]:
             missing = (
-                f"The JACK server runs without real-time rights: blocks get lost. {NO_RIGHTS}",
+                f"The sound server runs without real-time rights: blocks get lost. {NO_RIGHTS}",
             )
         return Found(tuple(_info(one, found) for one in found.get("devices", ())), missing)
 
@@ -84,7 +121,7 @@ class JackDevices:
 def _info(one: dict[str, Any], found: dict[str, Any]) -> DeviceInfo:
     rate = int(found["rate_hz"])
     return DeviceInfo(
-        "jack", one["name"], len(one["inputs"]), len(one["outputs"]), (rate,),
+        found["kind"], one["name"], len(one["inputs"]), len(one["outputs"]), (rate,),
         (int(found["block_frames"]),), bool(found["realtime"]),
         sum(one["latency_frames"]) / rate, _names(one, "inputs"), _names(one, "outputs"),
     )  # fmt: skip
@@ -116,7 +153,7 @@ class JackBackend:
             "inputs": _ports(one, "inputs", spec.input_map, spec.input_channels),
             "outputs": _ports(one, "outputs", spec.output_map, spec.output_channels),
         }
-        return JackStream(spec, callback, order)
+        return JackStream(spec, callback, order, found["library"])
 
 
 def _ports(
@@ -139,7 +176,9 @@ def _ports(
 class JackStream:
     """An open stream: the child runs, its clock does not yet."""
 
-    def __init__(self, spec: StreamSpec, callback: StreamCallback, order: dict[str, Any]) -> None:
+    def __init__(
+        self, spec: StreamSpec, callback: StreamCallback, order: dict[str, Any], library: str = ""
+    ) -> None:
         self._spec, self._callback = spec, callback
         self._inputs, self._outputs = len(order["inputs"]), len(order["outputs"])
         wide = (max(1, self._inputs), max(1, self._outputs))
@@ -152,7 +191,7 @@ class JackStream:
                 [sys.executable, "-m", CHILD, str(fd), json.dumps(order)],
                 pass_fds=(fd,), stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
                 stderr=subprocess.PIPE,
-                env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
+                env=environment(library),
             )  # fmt: skip
         finally:
             os.close(fd)

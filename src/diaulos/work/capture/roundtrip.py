@@ -23,6 +23,8 @@ LEVELS_DBFS = (-40.0, -26.0)
 LEAST_ERROR = 0.005
 """A sweep tells no better, whatever two of them agree on."""
 TURNS = 2
+TRIES = 8
+"""Sweeps at most: some of them have holes where a computer is held up."""
 
 
 @dataclass(frozen=True)
@@ -70,15 +72,27 @@ def _turns(
     delays: list[float] = []
     claimed, lost, block = 0.0, 0, 0
     polarity = 1
-    for _ in range(TURNS):
+    for _ in range(TRIES):
+        if len(delays) == TURNS:
+            break
         reading, info, missing = _sweep(backend, rate_hz, level, cancel, block_frames)
-        lost += missing
+        if missing:
+            # A sweep with holes measures the holes.
+            lost += missing
+            continue
         if not reading.heard or reading.delay_samples is None:
             return None
         delays.append(reading.delay_samples)
         polarity = reading.polarity or 1
         claimed = rate_hz * (info.input_latency_s + info.output_latency_s)
         block = info.block_frames
+    if len(delays) < TURNS:
+        raise RefusedError(
+            "blocks_lost",
+            f"blocks were lost in {TRIES - len(delays)} of {TRIES} sweeps.",
+            remedy="Choose a longer block, give the server its real-time rights, end what else "
+            "runs, and measure again.",
+        )
     spread = max(delays) - min(delays)
     if spread > 1.0:
         raise RefusedError(

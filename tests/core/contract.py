@@ -1,0 +1,92 @@
+"""What every audio back end promises, simulated or real."""
+
+from __future__ import annotations
+
+import itertools
+import threading
+
+import numpy as np
+import pytest
+
+from diaulos.errors import AudioDeviceError
+from diaulos.work.capture.stream import Capture
+from diaulos.work.ports import AudioBackend, BlockStatus, BlockTime, StreamSpec
+from support import RATE
+
+
+def blocks_follow(backend: AudioBackend, *, may_lose: bool = False) -> None:
+    """Blocks come in order until the callback ends it; where a real driver may lose some, the
+    frame number tells how many."""
+    seen: list[tuple[int, int]] = []
+
+    def callback(inputs, outputs, count, at: BlockTime, status: BlockStatus) -> bool:  # type: ignore[no-untyped-def]
+        assert inputs.shape == (count, 1)
+        assert outputs.shape == (count, 1)
+        assert inputs.dtype == outputs.dtype == np.float32
+        assert not outputs.any()  # it comes zeroed
+        assert np.isfinite(inputs).all()
+        assert np.abs(inputs).max(initial=0.0) <= 1.0
+        if not may_lose:
+            assert not status.input_overflow
+            assert not status.output_underflow
+        seen.append((at.frame, count))
+        outputs[:] = 0.25
+        return len(seen) < 20
+
+    stream = backend.open(StreamSpec(RATE, 256), callback)
+    assert stream.info.rate_hz == RATE
+    assert stream.info.input_latency_s >= 0.0
+    assert stream.info.output_latency_s >= 0.0
+    assert stream.info.block_frames > 0
+    assert stream.info.clock_id
+    stream.run()
+    assert len(seen) == 20
+    gaps = 0
+    for (at, count), (following, _) in itertools.pairwise(seen):
+        assert following >= at + count
+        gaps += following > at + count
+    if not may_lose:
+        assert seen[0][0] == 0
+        assert gaps == 0
+        assert stream.xruns == 0
+    assert stream.xruns >= gaps
+
+
+def stop_ends_it(backend: AudioBackend) -> None:
+    """From another thread, soon."""
+    begun = threading.Event()
+
+    def callback(inputs, outputs, count, at, status) -> bool:  # type: ignore[no-untyped-def]
+        begun.set()
+        return True
+
+    stream = backend.open(StreamSpec(RATE, 256), callback)
+    thread = threading.Thread(target=stream.run)
+    thread.start()
+    assert begun.wait(20.0)
+    stream.stop()
+    thread.join(20.0)
+    assert not thread.is_alive()
+
+
+def lengths_hold(backend: AudioBackend, block: int, frames: int = 6_000) -> np.ndarray:
+    """So many frames are asked for, so many come, whatever was lost."""
+    kept: list[np.ndarray] = []
+    capture = Capture(backend, StreamSpec(RATE, block), frames=frames)
+
+    def consume(taken) -> None:  # type: ignore[no-untyped-def]
+        kept.append(np.zeros((taken.lost, 1), np.float32))
+        kept.append(taken.samples)
+
+    assert capture.run(consume) is None
+    heard = np.concatenate(kept)
+    assert heard.shape == (frames, 1)
+    assert capture.captured == frames
+    return heard
+
+
+def impossible_is_refused(backend: AudioBackend, inputs: int = 9) -> None:
+    """In words, with what to do."""
+    with pytest.raises(AudioDeviceError) as caught:
+        backend.open(StreamSpec(RATE, 256, inputs, 2), lambda *_: True)
+    assert caught.value.remedy

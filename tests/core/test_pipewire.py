@@ -1,0 +1,138 @@
+"""Real ports by PipeWire's JACK server: its own library, found without being told."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from contract import blocks_follow, impossible_is_refused, lengths_hold, stop_ends_it
+from pipewire_server import PipeWireServer
+from test_cli import run_json
+from test_jack import On, _children, _loop, _noise
+
+from diaulos.audio.jack_backend import JackDevices, environment, pipewire_library
+from diaulos.signal.delay import find_alignment
+from diaulos.wiring import round_trip_of
+from support import RATE
+
+BLOCK = 1_024
+"""Its null devices are driven by a timer, which waits for nobody: with short blocks and without
+real-time rights a busy computer loses every tenth."""
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[PipeWireServer]:
+    lacking = [name for name in ("pipewire", "wireplumber", "pw-jack", "dbus-daemon")
+               if shutil.which(name) is None]  # fmt: skip
+    if lacking:
+        if os.environ.get("CI"):
+            pytest.fail(f"not installed: {', '.join(lacking)}")
+        pytest.skip(f"not installed: {', '.join(lacking)}")
+    made = PipeWireServer(tmp_path_factory.mktemp("pw"), block=BLOCK)
+    before = {key: os.environ.get(key) for key in made.names}
+    made.start()
+    os.environ.update({key: made.names[key] for key in made.names if key != "XDG_CONFIG_HOME"})
+    yield made
+    made.stop()
+    for key, value in before.items():
+        if value is None:
+            os.environ.pop(key, None)
+        else:
+            os.environ[key] = value
+
+
+@pytest.fixture
+def running(server: PipeWireServer) -> Iterator[PipeWireServer]:
+    yield server
+    server.end_amps()
+    assert _children() == [], "a process was left behind"
+
+
+def test_its_devices_are_listed_by_name(running: PipeWireServer) -> None:
+    assert pipewire_library()
+    found = {one.name: one for one in JackDevices().look().devices}
+    assert {"Box out", "Box in"} <= set(found)
+    assert found["Box in"].backend == "pipewire"
+    assert found["Box in"].rates_hz == (RATE,)
+    assert found["Box in"].block_frames == (BLOCK,)
+    assert found["Box in"].input_names == ("capture_FL", "capture_FR")
+    assert found["Box out"].output_names == ("playback_FL", "playback_FR")
+
+
+def test_its_library_goes_ahead_of_what_was_there(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("LD_LIBRARY_PATH", "/somewhere")
+    assert environment("/there")["LD_LIBRARY_PATH"] == "/there:/somewhere"
+    assert environment("")["LD_LIBRARY_PATH"] == "/somewhere"
+    monkeypatch.delenv("XDG_RUNTIME_DIR", raising=False)
+    monkeypatch.delenv("PIPEWIRE_RUNTIME_DIR", raising=False)
+    assert pipewire_library() == ""
+
+
+def test_it_keeps_the_contract_of_every_back_end(running: PipeWireServer) -> None:
+    running.amp()
+    blocks_follow(On("foreign amp"), may_lose=True)
+    stop_ends_it(On("foreign amp"))
+    for block in (64, 1_000):
+        lengths_hold(On("foreign amp"), block)
+    impossible_is_refused(On("foreign amp"))
+
+
+def test_the_way_round_is_measured_to_a_fiftieth_of_a_sample(running: PipeWireServer) -> None:
+    """Through another program, whose delay and sign are known; a loop in the graph costs one
+    period."""
+    running.amp(gain=-0.5, delay_frames=37.25)
+    found = round_trip_of("foreign amp", 1, 1)
+    assert found.samples == pytest.approx(BLOCK + 37.25, abs=0.02)
+    assert (found.polarity, found.block_frames, found.lost_frames >= 0) == (-1, BLOCK, True)
+    straight = round_trip_of("Box out", 1, 1)
+    assert straight.samples == pytest.approx(BLOCK, abs=0.02)
+
+
+def test_a_loop_through_another_program_is_level_and_in_place(running: PipeWireServer) -> None:
+    """Every sample of it, once no block is lost: three tries."""
+    running.amp(gain=0.5, delay_frames=100.0)
+    sent = _noise(2.0)
+    for _ in range(3):
+        back = _loop(On("foreign amp"), sent)
+        at = BLOCK + 100
+        if np.abs(back[at : at + sent.size] - 0.5 * sent).max() < 1e-6:
+            break
+    else:
+        pytest.fail("blocks were lost three times")
+    found = find_alignment(sent.astype(np.float64), back, float(RATE))
+    assert found.delay_samples == pytest.approx(at, abs=0.02)
+    assert found.polarity == 1
+
+
+def test_a_take_is_recorded_from_it_and_a_server_that_dies_keeps_it(
+    running: PipeWireServer, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    running.amp("hiss", noise_dbfs=-30.0)
+    path = tmp_path / "Mine.diaulos"
+    assert (
+        run_json(capsys, "new", path, "--plays", "guitar", "--inputs", 4, "--tone", "none")[0] == 0
+    )
+    code, data = run_json(capsys, "record", path, "--seconds", 2, "--device", "hiss")
+    assert code == 0
+    samples, _ = soundfile.read(str(path / data["tracks"][0]["file"]))
+    assert samples.size == 2 * RATE
+    kept = samples[samples != 0.0]
+    assert 20.0 * np.log10(np.sqrt(np.mean(kept**2))) == pytest.approx(-30.0, abs=0.2)
+    # No callback tells that this server is dead: the watch decides.
+    import threading
+
+    threading.Timer(2.5, running.kill).start()
+    begun = time.monotonic()
+    code, data = run_json(capsys, "record", path, "--seconds", 60, "--device", "hiss")
+    assert time.monotonic() - begun < 20.0
+    assert data["reason"]
+    assert data["frames"] > RATE // 2
+    running.end_amps()
+    running.stop()
+    running.start()
