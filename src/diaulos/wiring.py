@@ -8,14 +8,14 @@ from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
+from diaulos.audio import devices as real
 from diaulos.audio.bench_backend import BenchBackend
-from diaulos.audio.jack_backend import JackBackend, JackDevices
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.port_output import PortOutput
 from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
-from diaulos.errors import AudioDeviceError, RefusedError
+from diaulos.errors import RefusedError
 from diaulos.ids import BENCH
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
@@ -182,12 +182,17 @@ def pluck_backend(frets: tuple[int, ...] = (0,), *, paced: bool, seed: int = 1) 
 
 
 def round_trip_of(
-    device: str, out: int, back: int, cancel: CancelToken | None = None, rate_hz: int = 0
+    device: str,
+    out: int,
+    back: int,
+    cancel: CancelToken | None = None,
+    rate_hz: int = 0,
+    block_frames: int = 0,
 ) -> RoundTrip:
     """The way from an output to an input (from 1) of a device, measured by a quiet sweep and
     remembered for its rate and block."""
-    there = _there(device)
-    tied = OnDevice(device, (back - 1,), (out - 1,))
+    there = real.find(device)
+    tied = OnDevice(device, (back - 1,), (out - 1,), block_frames)
     found = measure_round_trip(
         tied, rate_hz or there.rates_hz[0], cancel, block_frames=there.block_frames[0]
     )
@@ -210,7 +215,7 @@ def way_round_of(device: str, told_samples: float | None = None) -> WayRound:
 
 def listen_to(device: str, channel: int, seconds: float, path: Path) -> None:
     """Some seconds of one input (from 0) of a device, as a file of floats."""
-    found = _there(device)
+    found = real.find(device)
     rate = found.rates_hz[0]
     notes = FileNotes(f"heard at {device}, input {channel + 1}", local_now())
     sink = ExternalAudio().create(path, rate, 1, "float", notes, replace=True)
@@ -228,11 +233,15 @@ def listen_to(device: str, channel: int, seconds: float, path: Path) -> None:
 
 
 def hear_inputs(
-    device: str, count: int, tell: Callable[[Movement], None], stopped: Callable[[], bool]
+    device: str,
+    count: int,
+    tell: Callable[[Movement], None],
+    stopped: Callable[[], bool],
+    block_frames: int = 0,
 ) -> None:
     """The levels of the first inputs of a device, and which one moves, until it is stopped."""
-    there = _there(device)
-    backend = OnDevice(device, tuple(range(min(count, there.inputs))))
+    there = real.find(device)
+    backend = OnDevice(device, tuple(range(min(count, there.inputs))), (), block_frames)
     listen_for_movement(
         backend, there.rates_hz[0], min(count, there.inputs), tell, stopped, there.block_frames[0]
     )
@@ -245,33 +254,26 @@ class _Devices:
         rates = (44_100, 48_000, 88_200, 96_000, 192_000)
         blocks = (64, 128, 256, 512, 1_024)
         bench = DeviceInfo(BENCH, "Simulated studio", 32, 32, rates, blocks, realtime=False)
-        there = JackDevices().look()
+        there = real.look()
         return Found((bench, *there.devices), there.missing)
-
-
-def _there(device: str) -> DeviceInfo:
-    """The real device of this name; AudioDeviceError when it is not there."""
-    there = JackDevices().look()
-    found = there.device(device)
-    if found is None:
-        names = ", ".join(one.name for one in there.devices)
-        raise AudioDeviceError(
-            f"there is no device {device!r}.", where="--device",
-            remedy=f"Choose one of: {names or 'none is there (see diaulos devices)'}.",
-        )  # fmt: skip
-    return found
 
 
 NO_MAP: Mapping[str, int] = {}
 
 
 class OnDevice:
-    """A real device as a back end: the channels of a stream are those that it is tied to."""
+    """A real device as a back end: the channels of a stream are those that it is tied to;
+    `block_frames` is the device's cycle where that is left to us (0: the usual)."""
 
     def __init__(
-        self, device: str, inputs: tuple[int, ...] = (), outputs: tuple[int, ...] = ()
+        self,
+        device: str,
+        inputs: tuple[int, ...] = (),
+        outputs: tuple[int, ...] = (),
+        block_frames: int = 0,
     ) -> None:
         self._device, self._inputs, self._outputs = device, inputs, outputs
+        self._block = block_frames
 
     @property
     def channels(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
@@ -284,10 +286,12 @@ class OnDevice:
             spec, device=self._device, input_map=self._inputs[: spec.input_channels],
             output_map=self._outputs[: spec.output_channels],
         )  # fmt: skip
-        return JackBackend().open(tied, callback)
+        return real.open_stream(tied, callback, self._block)
 
 
-def record_on(device: str, wanted: Mapping[str, int] = NO_MAP) -> RecordBackendFor:
+def record_on(
+    device: str, wanted: Mapping[str, int] = NO_MAP, block_frames: int = 0
+) -> RecordBackendFor:
     """A real device to record from: each armed track on its channel (`wanted`, from 1, by the
     track's name), else as the rig ties it, else as the rig numbers it."""
 
@@ -297,18 +301,22 @@ def record_on(device: str, wanted: Mapping[str, int] = NO_MAP) -> RecordBackendF
         named = {track.port: track.name for track in rig.tracks}
         names = [named.get(port, str(port)) for port in tracks]
         courses = {one.track: one.course for one in trace_all(rig_graph(session, rig, stored))}
-        there = JackDevices().look().device(device)
-        inputs = there.inputs if there is not None else 0
+        inputs = real.find(device).inputs
         proposed = proposed_channels([courses.get(port) for port in tracks], inputs)
         by_hand = rig.tied(device)
         tied = {named.get(port, str(port)): by_hand[port] for port in tracks if port in by_hand}
-        return OnDevice(device, channels_of(names, told_over(tied, wanted), proposed))
+        channels = channels_of(names, told_over(tied, wanted), proposed)
+        return OnDevice(device, channels, block_frames=block_frames)
 
     return make
 
 
 def loop_on(
-    device: str, out_channel: int = 0, in_channel: int = 0, listening: tuple[int, ...] = ()
+    device: str,
+    out_channel: int = 0,
+    in_channel: int = 0,
+    listening: tuple[int, ...] = (),
+    block_frames: int = 0,
 ) -> Callable[[Course], OnDevice]:
     """A real device to reamp by: out on one channel, back on one, counted from 1; 0 is as the
     rig ties it, else as it numbers it. RefusedError ("feeds_monitors") where it would go out by an
@@ -325,22 +333,22 @@ def loop_on(
                 remedy="Tie the send to another output (Rig > Which socket is which), or listen by "
                 "others (Edit > Preferences > Sound). Turn monitors and headphones down first.",
             )
-        return OnDevice(device, (back - 1,), (out - 1,))
+        return OnDevice(device, (back - 1,), (out - 1,), block_frames)
 
     return make
 
 
-def listen_on(device: str, first: int) -> OutputBackend:
+def listen_on(device: str, first: int, block_frames: int = 0) -> OutputBackend:
     """Two outputs of a real device to listen by, from this one (from 1) on."""
-    return _Listening(device, first)
+    return _Listening(device, first, block_frames)
 
 
 class _Listening:
-    def __init__(self, device: str, first: int) -> None:
-        self._device, self._first = device, first
+    def __init__(self, device: str, first: int, block_frames: int) -> None:
+        self._device, self._first, self._block = device, first, block_frames
 
     def open(self, rate_hz: int, fill: FillCallback) -> OutputStream:
-        tied = OnDevice(self._device, (), (self._first - 1, self._first))
+        tied = OnDevice(self._device, (), (self._first - 1, self._first), self._block)
         return PortOutput(tied, self._device, rate_hz, fill)
 
 

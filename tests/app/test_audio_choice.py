@@ -63,7 +63,9 @@ def _services(listed: Listed, measure: Callable[..., RoundTrip]) -> Services:
 def test_a_device_is_chosen_measured_and_waited_for(qtbot: QtBot, preferences: Preferences) -> None:
     listed, asked = Listed(), []
 
-    def measure(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
+    def measure(
+        device: str, out: int, back: int, cancel: CancelToken, rate: int, block: int
+    ) -> RoundTrip:
         asked.append((device, out, back))
         wiring.trip_store().keep(Trip(device, RATE, 256, 293.247, 0.005, out, back))
         return RoundTrip(293.247, 0.005, 576.0, -1, RATE, -40.0, 0, 256)
@@ -111,7 +113,7 @@ def test_what_cannot_be_measured_says_why_and_cancel_ends_it(
     listed = Listed()
     preferences.device = "Eight-input interface"
 
-    def deaf(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
+    def deaf(*_: object) -> RoundTrip:
         raise RefusedError("not_heard", "nothing came back at the input.", remedy="Plug a cable.")
 
     page = AudioChoice(preferences, _services(listed, deaf))
@@ -121,7 +123,9 @@ def test_what_cannot_be_measured_says_why_and_cancel_ends_it(
     qtbot.waitUntil(lambda: not page.busy, timeout=5_000)
     assert "Plug a cable" in page.trip.text()
 
-    def long(device: str, out: int, back: int, cancel: CancelToken) -> RoundTrip:
+    def long(
+        device: str, out: int, back: int, cancel: CancelToken, rate: int, block: int
+    ) -> RoundTrip:
         while True:
             cancel.check()
 

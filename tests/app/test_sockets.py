@@ -31,7 +31,9 @@ class Tapped:
         self.ended = threading.Event()
         self.error: Exception | None = None
 
-    def hear(self, device: str, count: int, tell: object, stopped: Callable[[], bool]) -> None:
+    def hear(
+        self, device: str, count: int, tell: object, stopped: Callable[[], bool], block: int
+    ) -> None:
         if self.error is not None:
             raise self.error
         self.tell = tell  # type: ignore[assignment]

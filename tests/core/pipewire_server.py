@@ -92,6 +92,16 @@ class PipeWireServer:
         self.amps.append(made)
         return made
 
+    def link(self, source: str, target: str) -> None:
+        """A cable."""
+
+        def linked() -> bool:
+            done = subprocess.run(["pw-link", source, target], env=self.env, capture_output=True,
+                                  text=True, check=False)  # fmt: skip
+            return done.returncode == 0 or "exists" in done.stderr.lower()
+
+        self._wait(linked)
+
     def end_amps(self) -> None:
         """Other programs end."""
         for amp in self.amps:

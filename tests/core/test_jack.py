@@ -21,7 +21,8 @@ from foreign_amp import RAMP
 from jack_server import JackServer, environment
 from test_backends import Kept
 
-from diaulos.audio.jack_backend import JackBackend, JackDevices, JackStream
+from diaulos.audio.child_stream import ChildStream
+from diaulos.audio.jack_backend import JackBackend, JackDevices
 from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, spans
 from diaulos.errors import AudioDeviceError
 from diaulos.signal.delay import find_alignment
@@ -76,12 +77,12 @@ def alone(server: JackServer) -> Iterator[JackServer]:
     assert _children() == [], "a process was left behind"
 
 
-def _children() -> list[str]:
-    """Processes of ours that hold ports."""
-    end = time.monotonic() + 2.0
+def _children(module: str = "jack_child", *, wait: bool = True) -> list[str]:
+    """Processes of ours that hold ports; with `wait`, those that are left after a while."""
+    end = time.monotonic() + (2.0 if wait else 0.0)
     while True:
         done = subprocess.run(
-            ["pgrep", "-P", str(os.getpid()), "-f", "jack_child"], capture_output=True, text=True,
+            ["pgrep", "-P", str(os.getpid()), "-f", module], capture_output=True, text=True,
             check=False,
         )  # fmt: skip
         found = done.stdout.split()
@@ -95,9 +96,9 @@ class On:
 
     def __init__(self, device: str) -> None:
         self.device = device
-        self.stream: JackStream | None = None
+        self.stream: ChildStream | None = None
 
-    def open(self, spec: StreamSpec, callback) -> JackStream:  # type: ignore[no-untyped-def]
+    def open(self, spec: StreamSpec, callback) -> ChildStream:  # type: ignore[no-untyped-def]
         self.stream = JackBackend().open(replace(spec, device=self.device), callback)
         return self.stream
 

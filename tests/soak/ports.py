@@ -19,7 +19,8 @@ from jack_server import JackServer, environment
 from test_backends import Kept
 from test_jack import wrong_samples
 
-from diaulos.audio.jack_backend import JackBackend, JackStream
+from diaulos.audio.child_stream import ChildStream
+from diaulos.audio.jack_backend import JackBackend
 from diaulos.work.capture.recorder import Recorder, RecordResult
 
 TIMES = 20
@@ -31,9 +32,9 @@ SOON_S = 2.0
 class _On:
     """The ramp's ports."""
 
-    stream: JackStream | None = None
+    stream: ChildStream | None = None
 
-    def open(self, spec, callback) -> JackStream:  # type: ignore[no-untyped-def]
+    def open(self, spec, callback) -> ChildStream:  # type: ignore[no-untyped-def]
         self.stream = JackBackend().open(replace(spec, device="ramp"), callback)
         return self.stream
 

@@ -29,6 +29,7 @@ from diaulos.app.view import View, ViewContext
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.working import Working
 from diaulos.errors import CancelledError, DiaulosError
+from diaulos.ids import BENCH
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
@@ -61,7 +62,7 @@ class Desk(QObject):
         self.jobs.idle.connect(window.update_actions)
         self.jobs.failed.connect(self.show_problem)
         self.jobs.refused.connect(window.say)
-        self.jobs.capturing.connect(self.hush)
+        self.jobs.capturing.connect(self._on_capturing)
         self.working = Working(self.jobs)
         window.show_work(self.working)
         window.show_welcome()
@@ -249,6 +250,13 @@ class Desk(QObject):
         self.window.setWindowTitle(f"{session.name}{mark}{only} \N{EN DASH} Diaulos")
         self.say_where()
         self.window.update_actions()
+
+    def _on_capturing(self) -> None:
+        """A stream is about to be opened: playback pauses, and lets go of a real device, which
+        may be there for one program only."""
+        self.hush()
+        if self.sound is not None and self.services.device() != BENCH:
+            self.sound.close()
 
     def device_changed(self) -> None:
         """What is open to listen by is let go; the next sound opens what is chosen now."""

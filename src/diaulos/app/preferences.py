@@ -110,9 +110,26 @@ class Preferences:
         self._settings.setValue("listening", json.dumps({**self._listening, device: first}))
 
     @property
-    def sounding(self) -> tuple[str, int]:
-        """What sound goes by now: where it changes, what is open is opened anew."""
-        return self.device, self.listens_by(self.device)
+    def _blocks(self) -> dict[str, int]:
+        try:
+            value = json.loads(self._text("blocks", "{}"))
+            return {str(k): int(v) for k, v in value.items()}
+        except (ValueError, AttributeError, TypeError):
+            return {}
+
+    def block_of(self, device: str) -> int:
+        """Frames per cycle of a device that leaves them to us; 0: the usual."""
+        return self._blocks.get(device, 0)
+
+    def keep_block(self, device: str, frames: int) -> None:
+        """Remember it."""
+        self._settings.setValue("blocks", json.dumps({**self._blocks, device: frames}))
+
+    @property
+    def sounding(self) -> tuple[str, int, int]:
+        """What sound goes by now (device, first output to listen by, block): where it changes,
+        what is open is opened anew."""
+        return self.device, self.listens_by(self.device), self.block_of(self.device)
 
     @property
     def sessions_folder(self) -> Path:

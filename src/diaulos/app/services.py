@@ -62,12 +62,15 @@ class Services:
     """What was measured of real devices."""
     devices: DeviceList = field(default_factory=wiring.device_list)
     """What there is to record from and play to."""
-    measure_trip: Callable[[str, int, int, CancelToken], RoundTrip] = wiring.round_trip_of
-    """(device, output, input (from 1), cancel) -> the way round, by a cable."""
-    hear_inputs: Callable[[str, int, Callable[[Movement], None], Callable[[], bool]], None] = (
+    measure_trip: Callable[[str, int, int, CancelToken, int, int], RoundTrip] = wiring.round_trip_of
+    """(device, output, input (from 1), cancel, rate, block; 0: its own) -> the way round, by a
+    cable."""
+    hear_inputs: Callable[[str, int, Callable[[Movement], None], Callable[[], bool], int], None] = (
         wiring.hear_inputs
     )
-    """(device, how many inputs, tell, stopped): their levels, until it is stopped."""
+    """(device, how many inputs, tell, stopped, block): their levels, until it is stopped."""
+    block: Callable[[], int] = lambda: 0
+    """Frames per cycle that were chosen for the device; 0: the usual."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend
 
     @staticmethod
@@ -90,6 +93,7 @@ class Services:
             silence_from=chosen.recording(wiring.rig_backend(paced=True, silent=True)),
             pluck_from=lambda frets: chosen.recording(wiring.pluck_backend(frets, paced=True)),
             device=lambda: preferences.device,
+            block=lambda: preferences.block_of(preferences.device),
             way_round=chosen.way_round,
         )
 
@@ -105,13 +109,14 @@ class _Chosen:
         device = self._preferences.device
         if device == BENCH:
             return wiring.bench_for(impulses)
-        first = self._preferences.listens_by(device)
-        return wiring.loop_on(device, listening=(first, first + 1) if first else ())
+        _, first, block = self._preferences.sounding
+        listening = (first, first + 1) if first else ()
+        return wiring.loop_on(device, listening=listening, block_frames=block)
 
     def open(self, rate_hz: int, fill: FillCallback) -> OutputStream:
         """To listen: two outputs of the device, or the system's."""
-        device, first = self._preferences.sounding
-        output = wiring.listen_on(device, first) if first else wiring.output_backend()
+        device, first, block = self._preferences.sounding
+        output = wiring.listen_on(device, first, block) if first else wiring.output_backend()
         return output.open(rate_hz, fill)
 
     def recording(self, simulated: RecordBackendFor) -> RecordBackendFor:
@@ -119,7 +124,9 @@ class _Chosen:
             session: Session, rig: Rig, tracks: tuple[PortRef, ...], stored: Stored
         ) -> AudioBackend:
             device = self._preferences.device
-            source = simulated if device == BENCH else wiring.record_on(device)
+            block = self._preferences.block_of(device)
+            real = wiring.record_on(device, block_frames=block)
+            source = simulated if device == BENCH else real
             return source(session, rig, tracks, stored)
 
         return make

@@ -21,7 +21,7 @@ import cffi
 import jack
 import numpy as np
 
-from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, spans
+from diaulos.audio.port_ring import Count, PortRing, PortSide
 
 NAME = "diaulos"
 LOOK_S = 0.01
@@ -93,10 +93,7 @@ class Child:
         self.order = order
         self.parent = os.getppid()
         self.client = _client(f"{NAME} {order['name']}".strip())
-        self.frame = 0
-        """Of the stream, at the next cycle."""
-        self.last: int | None = None
-        self.running = False
+        self.side = PortSide(self.ring)
 
     def run(self) -> None:
         """Until it is told to stop, or nobody is left to tell it."""
@@ -145,55 +142,13 @@ class Child:
     # --- the callback: nothing but copies ---
 
     def _process(self, frames: int) -> None:
-        ring, counts = self.ring, self.ring.counts
-        now = self.client.last_frame_time
-        counts[Count.TICKS] += 1
-        counts[Count.BLOCK] = frames
-        if not self.running:
-            self.running = bool(counts[Count.GO])
-            if not self.running:
-                for port in self.client.outports:
-                    np.frombuffer(port.get_buffer(), np.float32)[:] = 0.0
-                return
-        elif self.last is not None:
-            # A cycle that was never run leaves no trace in the samples, only in the time.
-            gap = (now - self.last) % (1 << 32)
-            if 0 < gap < (1 << 31):
-                counts[Count.SKIPPED] += gap
-                self._gap(gap)
-        self.last = (now + frames) % (1 << 32)
-        self._play(frames)
-        if self.frame + frames - int(counts[Count.READ]) > RING_FRAMES:
-            counts[Count.LOST] += frames
-            self._gap(frames)
-            return
-        for place, count, offset in spans(self.frame, frames):
-            for channel, port in enumerate(self.client.inports):
-                data = np.frombuffer(port.get_buffer(), np.float32)
-                ring.heard[place : place + count, channel] = data[offset : offset + count]
-        self.frame += frames
-        counts[Count.WRITTEN] = self.frame
-
-    def _gap(self, frames: int) -> None:
-        counts = self.ring.counts
-        entry = int(counts[Count.GAPS])
-        self.ring.gaps[entry % GAPS] = (self.frame, frames)
-        counts[Count.GAPS] = entry + 1
-        self.frame += frames
-        counts[Count.WRITTEN] = self.frame
-
-    def _play(self, frames: int) -> None:
-        """What stands in the ring for these frames; silence for what is not there yet."""
-        ring, counts = self.ring, self.ring.counts
-        have = min(frames, max(0, int(counts[Count.QUEUED]) - self.frame))
-        if have < frames and self.outputs:
-            counts[Count.LATE] += frames - have
-        parts = spans(self.frame, have) if have else ()
-        for channel, port in enumerate(self.client.outports):
-            data = np.frombuffer(port.get_buffer(), np.float32)
-            for place, count, offset in parts:
-                data[offset : offset + count] = ring.played[place : place + count, channel]
-            data[have:] = 0.0
+        client = self.client
+        self.side.cycle(
+            frames,
+            client.last_frame_time,
+            [np.frombuffer(port.get_buffer(), np.float32) for port in client.inports],
+            [np.frombuffer(port.get_buffer(), np.float32) for port in client.outports],
+        )
 
 
 def main() -> int:

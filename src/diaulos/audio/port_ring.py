@@ -87,3 +87,70 @@ def spans(frame: int, frames: int) -> tuple[tuple[int, int, int], ...]:
     if first == frames:
         return ((place, frames, 0),)
     return ((place, first, 0), (0, frames - first, first))
+
+
+Samples = NDArray[np.float32]
+WRAP = 1 << 32
+"""A driver's clock counts frames modulo this."""
+
+
+class PortSide:
+    """The side of the process that holds the ports: what happens in every callback, and nothing
+    but copies. A callback in C could take its place."""
+
+    def __init__(self, ring: PortRing) -> None:
+        self.ring = ring
+        self.frame = 0
+        """Of the stream, at the next cycle."""
+        self.last: int | None = None
+        self.running = False
+
+    def cycle(self, frames: int, now: int, heard: list[Samples], played: list[Samples]) -> None:
+        """One callback: `now` is the driver's time in frames, `heard` and `played` its buffers,
+        one each channel."""
+        ring, counts = self.ring, self.ring.counts
+        counts[Count.TICKS] += 1
+        counts[Count.BLOCK] = frames
+        if not self.running:
+            self.running = bool(counts[Count.GO])
+            if not self.running:
+                for data in played:
+                    data[:] = 0.0
+                return
+        elif self.last is not None:
+            # A cycle that was never run leaves no trace in the samples, only in the time.
+            gap = (now - self.last) % WRAP
+            if 0 < gap < WRAP // 2:
+                counts[Count.SKIPPED] += gap
+                self._gap(gap)
+        self.last = (now + frames) % WRAP
+        self._play(frames, played)
+        if self.frame + frames - int(counts[Count.READ]) > RING_FRAMES:
+            counts[Count.LOST] += frames
+            self._gap(frames)
+            return
+        for place, count, offset in spans(self.frame, frames):
+            for channel, data in enumerate(heard):
+                ring.heard[place : place + count, channel] = data[offset : offset + count]
+        self.frame += frames
+        counts[Count.WRITTEN] = self.frame
+
+    def _gap(self, frames: int) -> None:
+        counts = self.ring.counts
+        entry = int(counts[Count.GAPS])
+        self.ring.gaps[entry % GAPS] = (self.frame, frames)
+        counts[Count.GAPS] = entry + 1
+        self.frame += frames
+        counts[Count.WRITTEN] = self.frame
+
+    def _play(self, frames: int, played: list[Samples]) -> None:
+        """What stands in the ring for these frames; silence for what is not there yet."""
+        ring, counts = self.ring, self.ring.counts
+        have = min(frames, max(0, int(counts[Count.QUEUED]) - self.frame))
+        if have < frames and played:
+            counts[Count.LATE] += frames - have
+        parts = spans(self.frame, have) if have else ()
+        for channel, data in enumerate(played):
+            for place, count, offset in parts:
+                data[offset : offset + count] = ring.played[place : place + count, channel]
+            data[have:] = 0.0

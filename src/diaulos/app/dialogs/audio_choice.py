@@ -89,6 +89,14 @@ class AudioChoice(Flowing):
         first, second, third = QHBoxLayout(), QHBoxLayout(), QHBoxLayout()
         third.addWidget(TextLabel("Listen by"))
         third.addWidget(self.listen, 1)
+        self.block = combo("Block", {}, least=10)
+        self.block.setToolTip(
+            "Frames that the computer works on at once. Longer blocks lose nothing on a busy "
+            "computer; they cost delay only where the software is heard"
+        )
+        self.block.activated.connect(self._on_block)
+        third.addWidget(TextLabel("Block"))
+        third.addWidget(self.block)
         first.addWidget(self.device, 1)
         first.addWidget(self.again)
         for words, field in (("Output", self.out), ("to input", self.back)):
@@ -141,6 +149,21 @@ class AudioChoice(Flowing):
         self._preferences.listen_by(self._preferences.device, int(self.listen.currentData()))
         self.changed.emit(self._preferences.device)
 
+    def _on_block(self) -> None:
+        self._preferences.keep_block(self._preferences.device, int(self.block.currentData()))
+        self._show()
+        self.changed.emit(self._preferences.device)
+
+    def _show_blocks(self, there: DeviceInfo | None) -> None:
+        self.block.clear()
+        blocks = there.block_frames if there is not None else ()
+        for frames in sorted(blocks):
+            self.block.addItem(f"{frames} frames", frames)
+        device = self._preferences.device
+        choose(self.block, self._preferences.block_of(device) or (blocks[0] if blocks else 0))
+        # One alone is the server's own: it is set there.
+        self.block.setEnabled(len(blocks) > 1)
+
     def _show_outputs(self, there: DeviceInfo | None) -> None:
         device = self._preferences.device
         self.listen.clear()
@@ -162,6 +185,7 @@ class AudioChoice(Flowing):
         device = self._preferences.device
         there = self._devices.get(device)
         self._show_outputs(there)
+        self._show_blocks(there)
         for widget in (self.out, self.back, self.measure):
             widget.setEnabled(there is not None or self.busy)
         if there is not None:
@@ -176,7 +200,8 @@ class AudioChoice(Flowing):
         """What is known of the way round as the device runs now."""
         if there is None:
             return f"{device} is waited for. It is used as soon as it is there."
-        rate, block = there.rates_hz[0], there.block_frames[0]
+        rate = there.rates_hz[0]
+        block = self._preferences.block_of(device) or there.block_frames[0]
         at = f"at {rate} Hz, {block} frames"
         measured = WayRound(device, self._services.trips.known()).measured(rate, block)
         if measured is not None:
@@ -195,13 +220,14 @@ class AudioChoice(Flowing):
         device, token = self._preferences.device, CancelToken()
         out, back = self.out.value(), self.back.value()
         measure, wires = self._services.measure_trip, self._wires
+        block = self._preferences.block_of(device)
         self._token = token
         self.measure.setText("Cancel")
         self.trip.setText("Measuring\N{HORIZONTAL ELLIPSIS} a quiet sweep goes round, twice.")
 
         def work() -> None:
             try:
-                wires.measured.emit(device, measure(device, out, back, token))
+                wires.measured.emit(device, measure(device, out, back, token, 0, block))
             except Exception as error:
                 wires.failed.emit(error)
 

@@ -307,8 +307,8 @@ class SocketsDialog(QDialog):
         self.problem.setText("")
         self.listen.setText("Stop (P)")
         count = min(MOST_INPUTS, there.inputs)
-        hear = self._services.hear_inputs
-        self._ear.start(lambda tell, stopped: hear(self._device, count, tell, stopped))
+        hear, block = self._services.hear_inputs, self._services.block()
+        self._ear.start(lambda tell, stopped: hear(self._device, count, tell, stopped, block))
 
     def _on_movement(self, movement: Movement) -> None:
         if movement.moves is not None and movement.moves != self._mover:
