@@ -15,13 +15,14 @@ from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.port_output import PortOutput
 from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
-from diaulos.errors import RefusedError
+from diaulos.errors import AudioDeviceError, RefusedError
 from diaulos.ids import BENCH
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course, trace_all
 from diaulos.rig.excerpt import PLANNED_CHORDS, PLANNED_SEED
 from diaulos.rig.graph import RigGraph
+from diaulos.rig.levels.calibration import input_stage
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, WordLength
@@ -36,6 +37,7 @@ from diaulos.work.capture.mapping import (
     played_channel,
     proposed_channels,
     start_port,
+    stream_channel,
     told_over,
 )
 from diaulos.work.capture.movers import Movement, listen_for_movement
@@ -67,6 +69,7 @@ from diaulos.work.takes.recording import RecordBackendFor
 __all__ = [
     "SUFFIX",
     "BenchAudio",
+    "DeviceAudio",
     "ExternalAudio",
     "OnDevice",
     "SessionFolder",
@@ -336,6 +339,53 @@ def loop_on(
         return OnDevice(device, (back - 1,), (out - 1,), block_frames)
 
     return make
+
+
+class DeviceAudio:
+    """A real device in the place of a rig's interface."""
+
+    def __init__(self, device: str, rig: Rig, block_frames: int = 0) -> None:
+        self._device, self._rig, self._block = device, rig, block_frames
+
+    def loop(self, course: Course, seed: int) -> AudioBackend:
+        """Out by the first interface of a course, back by its last."""
+        into, last = course.legs[1], course.legs[-2]
+        assert into.entry is not None
+        assert last.exit is not None
+        out = self._channel(into.device.id, into.entry.id)
+        back = self._channel(last.device.id, last.exit.id, last.channel)
+        return OnDevice(self._device, (back,), (out,), self._block)
+
+    def play(
+        self, graph: RigGraph, tracks: tuple[PortRef, ...], played: Played, faults: BenchFaults,
+        impulses: Impulses | None = None,
+    ) -> AudioBackend:  # fmt: skip
+        """Nobody can be played there: a person plays."""
+        raise AudioDeviceError(
+            "a real device plays no instruments.", where=self._device, remedy="Play, and record it."
+        )
+
+    def hear(self, tracks: tuple[PortRef, ...]) -> AudioBackend:
+        courses = {one.track: one.course for one in trace_all(RigGraph(self._rig))}
+        found = []
+        for port in tracks:
+            course = courses.get(port)
+            if course is None or len(course.legs) < 2:
+                raise AudioDeviceError(
+                    f"nothing is plugged into {port}.", where=self._rig.name, remedy="See Rig."
+                )
+            last = course.legs[-2]
+            assert last.exit is not None
+            found.append(self._channel(last.device.id, last.exit.id, last.channel))
+        return OnDevice(self._device, tuple(found), (), self._block)
+
+    def hear_input(self, ref: PortRef) -> AudioBackend:
+        path, _ = input_stage(self._rig.device(ref.device), ref.port)
+        return OnDevice(self._device, (self._channel(ref.device, path.target),), (), self._block)
+
+    def _channel(self, device: str, port: str, channel: int = 0) -> int:
+        ref = PortRef(device=device, port=port)
+        return stream_channel(self._rig, ref, self._device, channel)
 
 
 def listen_on(device: str, first: int, block_frames: int = 0) -> OutputBackend:

@@ -27,7 +27,7 @@ from diaulos.work.ports import (
     OutputBackend,
     OutputStream,
 )
-from diaulos.work.rigs.audio import RigAudio
+from diaulos.work.rigs.audio import LiveAudio, RigAudio
 from diaulos.work.rigs.stored import Stored
 from diaulos.work.takes.importing import Resampler
 from diaulos.work.takes.recording import RecordBackendFor
@@ -54,6 +54,8 @@ class Services:
     """The same while somebody tunes, by the frets that are asked for."""
     rig_audio: RigAudio = field(default_factory=wiring.BenchAudio)
     """What plays rigs for sound check, calibration and "play the rig"."""
+    live: Callable[[Rig], LiveAudio | None] = lambda _rig: None
+    """The real device in the place of a rig's interface; None while the studio is simulated."""
     device: Callable[[], str] = lambda: BENCH
     """What is recorded from and reamped through, by its name."""
     way_round: Callable[[], WayRound] = lambda: NOTHING_ROUND
@@ -92,6 +94,7 @@ class Services:
             record_from=chosen.recording(wiring.rig_backend(paced=True)),
             silence_from=chosen.recording(wiring.rig_backend(paced=True, silent=True)),
             pluck_from=lambda frets: chosen.recording(wiring.pluck_backend(frets, paced=True)),
+            live=chosen.live,
             device=lambda: preferences.device,
             block=lambda: preferences.block_of(preferences.device),
             way_round=chosen.way_round,
@@ -130,6 +133,10 @@ class _Chosen:
             return source(session, rig, tracks, stored)
 
         return make
+
+    def live(self, rig: Rig) -> LiveAudio | None:
+        device, _, block = self._preferences.sounding
+        return None if device == BENCH else wiring.DeviceAudio(device, rig, block)
 
     def way_round(self) -> WayRound:
         device = self._preferences.device

@@ -31,7 +31,7 @@ from diaulos.rig.levels.calibration import (
 from diaulos.rig.model import AdcStage, DacStage, Device, PassiveStage, PortRef, Rig
 from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, ExternalFiles, Progress
-from diaulos.work.rigs.audio import RigAudio
+from diaulos.work.rigs.audio import LiveAudio, RigAudio
 from diaulos.work.rigs.calibrating import (
     InputCalibration,
     OutputCalibration,
@@ -39,7 +39,10 @@ from diaulos.work.rigs.calibrating import (
     calibrate_by_loop,
     calibrate_input,
     calibrate_output,
+    input_from_live,
     input_from_recording,
+    raise_send,
+    standing_gain,
 )
 
 WAYS = {
@@ -64,10 +67,11 @@ class CalibrateDialog(QDialog):
         audio: RigAudio,
         parent: QWidget | None = None,
         first: PortRef | None = None,
+        live: LiveAudio | None = None,
     ) -> None:
-        """`first` is the input to begin with."""
+        """`first` is the input to begin with; `live` a real device, where one is chosen."""
         super().__init__(parent)
-        self._files, self._audio = files, audio
+        self._files, self._audio, self._live = files, audio, live
         self._path: Path | None = None
         self.setWindowTitle("Calibrate")
         least_width(self, 620)
@@ -121,9 +125,14 @@ class CalibrateDialog(QDialog):
         self.words.setAccessibleName("Linearity")
         form.addRow(self.words)
         hint = (
-            "Mute the monitors first. Sends start at their minimum and are raised from there.\n"
-            "The unit on the bench is measured; the figures are kept with their date at every "
-            "rig\nthat this unit stands in."
+            "Mute the monitors first, and never plug a speaker output: sends start at their "
+            "minimum\nand are raised from there. "
+            + (
+                "Phantom power off. The gain is measured as it stands in the rig"
+                if live is not None
+                else "The unit on the bench is measured"
+            )
+            + "; the figures\nare kept with their date at every rig that this unit stands in."
         )
         self._problem, self._buttons = add_foot(self, form, hint, "Keep")
         inputs = [self.input.itemData(index) for index in range(self.input.count())]
@@ -164,7 +173,9 @@ class CalibrateDialog(QDialog):
             self._say(f"This rig has no {word} to calibrate.")
             return
         known = 0.0
-        path, files, audio = self._path, self._files, self._audio
+        path, files, live = self._path, self._files, self._live
+        audio: RigAudio = live if live is not None else self._audio
+        gains = standing_gain(rig.device(ref.device), ref.port) if live is not None else None
         if way == "file" and path is None:
             self._say("Choose a recording of the tone first.")
             return
@@ -176,6 +187,11 @@ class CalibrateDialog(QDialog):
                 return
 
         def work(progress: Progress, cancel: CancelToken) -> InputCalibration | OutputCalibration:
+            if live is not None and way not in ("tone", "file"):
+                raise_send(live, rig, output, ref, session.sample_rate_hz,
+                           str(box) if way == "box" else "")  # fmt: skip
+            if way == "tone" and live is not None:
+                return input_from_live(session, live, rig, ref, known)
             if way == "tone":
                 return calibrate_input(session, audio, rig, ref, known, seed=BENCH_UNIT,
                                        progress=progress, cancel=cancel)  # fmt: skip
@@ -183,8 +199,10 @@ class CalibrateDialog(QDialog):
                 assert path is not None
                 return input_from_recording(rig, ref, known, files.open(path))
             if way == "loop":
-                return calibrate_by_loop(session, audio, rig, output, ref, seed=BENCH_UNIT,
-                                         progress=progress, cancel=cancel)  # fmt: skip
+                return calibrate_by_loop(
+                    session, audio, rig, output, ref, gains=gains, seed=BENCH_UNIT,
+                    progress=progress, cancel=cancel,
+                )  # fmt: skip
             if way == "output":
                 return calibrate_output(session, audio, rig, output, ref, seed=BENCH_UNIT)
             return calibrate_box(session, audio, rig, box, output, ref, seed=BENCH_UNIT)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from diaulos.errors import InputError
 from diaulos.rig.course import Course, trace_all
 from diaulos.rig.graph import RigGraph
-from diaulos.rig.model import Device, Direction, Port, PortRef, SignalClass
+from diaulos.rig.model import Device, Direction, Port, PortRef, Rig, SignalClass
 
 
 def read_map(words: Sequence[str]) -> dict[str, int]:
@@ -155,3 +155,16 @@ def channels_of(
         else:
             found.append(next(free))
     return tuple(found)
+
+
+def stream_channel(rig: Rig, port: PortRef, device: str, channel: int = 0) -> int:
+    """The channel (from 0) of a real device that a stream port of the rig's interface is: as its
+    end at the computer is tied, else as the rig numbers it."""
+    tied = rig.tied(device)
+    for cable in rig.cables:
+        for here, there in ((cable.source, cable.target), (cable.target, cable.source)):
+            if here == port and there in tied:
+                return tied[there] - 1
+    unit = rig.device(port.device)
+    one = unit.port(port.port)
+    return (_place(unit, one, one.direction) or 0) + channel

@@ -50,6 +50,17 @@ class RigAudio(Protocol):
         time with what is played but for the latency of its course."""
 
 
+class LiveAudio(RigAudio, Protocol):
+    """A real device in the place of a rig's interface: what is played at it is a person's
+    playing, a generator, a cable."""
+
+    def hear(self, tracks: tuple[PortRef, ...]) -> AudioBackend:
+        """What the computer hears at these of its ports, an input for each."""
+
+    def hear_input(self, ref: PortRef) -> AudioBackend:
+        """What an interface's analog input records."""
+
+
 def heard_samples(
     backend: AudioBackend, rate_hz: int, first: int, count: int, sent: Iterable[Real] = ()
 ) -> Array32:

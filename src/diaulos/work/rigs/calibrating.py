@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.pickup import Active
-from diaulos.errors import EditError, RigError
+from diaulos.errors import EditError, RefusedError, RigError
 from diaulos.rig.bench import BenchFaults
 from diaulos.rig.bench.unit import as_built
 from diaulos.rig.catalogue.types import make
@@ -43,12 +43,13 @@ from diaulos.signal.tone import measure_tone
 from diaulos.units import dbu_to_peak_volt, peak_volt_to_dbu
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import AudioSource, CancelToken, Progress, no_progress
-from diaulos.work.rigs.audio import Played, RigAudio, heard_samples
+from diaulos.work.rigs.audio import LiveAudio, Played, RigAudio, heard_samples
 
 Real = NDArray[np.float64]
 
 
 TONE_S = 0.5
+FAR_DB, STEP_DB = 12.0, 20.0
 
 
 SETTLE_S = 0.35
@@ -145,6 +146,58 @@ def input_from_recording(
     samples = read_mono(source, count=count).astype(np.float64)
     point = point_from_recording(device, ref.port, known_dbu, samples, float(source.rate_hz), hz)
     return InputCalibration(device, ref.port, (point,), None, f"recorded tone of {hz:g} Hz")
+
+
+def input_from_live(
+    session: Session, live: LiveAudio, rig: Rig, ref: PortRef, known_dbu: float,
+    hz: float = TONE_HZ,
+) -> InputCalibration:  # fmt: skip
+    """An input of a real device by a tone of known voltage, at the gain and switches as they
+    stand in the rig: nobody but a person turns its knobs."""
+    device, rate = rig.device(ref.device), session.sample_rate_hz
+    samples = heard_samples(
+        live.hear_input(ref), rate, round(SETTLE_S * rate), round(TONE_S * rate)
+    )
+    point = point_from_recording(
+        device, ref.port, known_dbu, samples.astype(np.float64), float(rate), hz
+    )
+    return InputCalibration(device, ref.port, (point,), None, f"tone of {hz:g} Hz")
+
+
+def standing_gain(device: Device, port: str) -> tuple[float, ...]:
+    """The gain of an input as it stands in the rig: the one that a real device is measured at."""
+    _, stage = input_stage(device, port)
+    return (device.number(stage.control),) if stage.control is not None else (0.0,)
+
+
+def raise_send(
+    audio: RigAudio, rig: Rig, output: PortRef, ref: PortRef, rate: int, box_id: str = "",
+    hz: float = TONE_HZ,
+) -> None:  # fmt: skip
+    """Send from the least level upwards and see that it comes back no louder than planned.
+
+    RefusedError ("far_from_plan") before the whole level goes out by a socket that may be
+    another one than the rig says.
+    """
+    course = loop_course(rig, output, ref, box_id)
+    most, planned = _send_for(course, hz)
+    at = LEAST_SEND_DBFS
+    while at < most:
+        try:
+            more = _read(audio, course, at, hz, rate, 1) - (planned - most + at)
+        except RefusedError as error:
+            if error.reason == "no_tone":
+                more = 0.0  # it drowns in what else is there
+            else:
+                raise
+        if more > FAR_DB:
+            raise RefusedError(
+                "far_from_plan",
+                f"a tone of {at:g} dBFS came back {more:.0f} dB louder than planned.",
+                remedy="Mute the monitors. Is something else plugged in, or does a gain stand "
+                "otherwise than in the rig?",
+            )
+        at += STEP_DB
 
 
 def gain_steps(device: Device, port: str, most: int = 13) -> tuple[float, ...]:
@@ -398,10 +451,18 @@ def _tone(hz: float, rate: int) -> Real:
 def _loop_linearity(
     audio: RigAudio, course: Course, send_dbfs: float, hz: float, rate: int, seed: int
 ) -> Linearity:
-    steps = tuple(float(step) for step in range(0, -51, -10))
-    return Linearity(
-        steps, tuple(_read(audio, course, send_dbfs + step, hz, rate, seed) for step in steps)
-    )
+    """As far down as the tone can be told from the noise: at a high gain that is not far."""
+    steps: list[float] = []
+    read: list[float] = []
+    for step in range(0, -51, -10):
+        try:
+            read.append(_read(audio, course, send_dbfs + step, hz, rate, seed))
+        except RefusedError:
+            if len(steps) < 2:
+                raise
+            break
+        steps.append(float(step))
+    return Linearity(tuple(steps), tuple(read))
 
 
 # --- the generator ---

@@ -13,7 +13,7 @@ from functools import partial
 
 import numpy as np
 
-from diaulos.errors import EditError, RigError
+from diaulos.errors import EditError, RefusedError, RigError
 from diaulos.rig.bench.unit import as_built
 from diaulos.rig.course import Course
 from diaulos.rig.levels.calibration import (
@@ -28,9 +28,13 @@ from diaulos.rig.model import AdcStage, PlayedLevel, PortRef, Rig
 from diaulos.rig.plan import full_scale_dbu
 from diaulos.session.edits import Edit, change_rigs, set_device_setting
 from diaulos.session.model import Session
+from diaulos.units import gain_to_db
+from diaulos.work.capture.recorder import BLOCK_FRAMES
+from diaulos.work.capture.ring import Taken
+from diaulos.work.capture.stream import Capture
 from diaulos.work.measuring import Levels, measure_source
-from diaulos.work.ports import AudioSource, CancelToken, Progress, no_progress
-from diaulos.work.rigs.audio import RigAudio
+from diaulos.work.ports import AudioSource, CancelToken, Progress, StreamSpec, no_progress
+from diaulos.work.rigs.audio import LiveAudio, RigAudio
 from diaulos.work.rigs.levels import set_played_edit, traced_courses
 from diaulos.work.rigs.rendering import player_request, render
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
@@ -53,6 +57,8 @@ class SoundCheck:
         return all(one.agrees for one in self.differences)
 
 
+SILENT_DBFS = -60.0
+"""Nobody who plays hard is below that at an input that records."""
 TEN_SECONDS = 8
 """Strums that the simulated player fits into them."""
 
@@ -143,6 +149,61 @@ def _surprised(rig: Rig, courses: Mapping[PortRef, Course], seed: int) -> tuple[
             words = f"{one.words}: {one.value_words(value)}"
             return rig.with_setting(ref.device, ref.setting, value), words
     return rig, ""
+
+
+LIVE_S = 10.0
+
+
+def live_check(
+    session: Session,
+    live: LiveAudio,
+    rig_id: str = "",
+    *,
+    stored: Stored = NOTHING_STORED,
+    seconds: float = LIVE_S,
+    progress: Progress = no_progress,
+    cancel: CancelToken | None = None,
+) -> SoundCheck:
+    """Ten seconds of somebody's hardest playing by a real device, every track at once, beside
+    the plan. RefusedError ("silent") where nobody played; AudioDeviceError when it goes."""
+    token = cancel or CancelToken()
+    courses = {
+        track: course
+        for track, course in traced_courses(session, rig_id, stored).items()
+        if course.source is not None
+    }
+    if not courses:
+        raise RigError(
+            "No course of this rig starts at an instrument: there is nobody to play.",
+            where=session.rig(rig_id).name,
+            remedy="Choose a rig with an instrument, or import a recording.",
+        )
+    total = int(seconds * session.sample_rate_hz)
+    spec = StreamSpec(session.sample_rate_hz, BLOCK_FRAMES, len(courses), 0)
+    top = np.zeros(len(courses))
+    capture = Capture(live.hear(tuple(courses)), spec, frames=total)
+
+    def consume(taken: Taken) -> None:
+        np.maximum(top, np.abs(taken.samples).max(axis=0, initial=0.0), out=top)
+
+    def look() -> None:
+        token.check()
+        left = max(0.0, (total - capture.captured) / session.sample_rate_hz)
+        progress(min(1.0, capture.captured / total), f"Play as hard as you will: {left:.0f} s left")
+
+    failed = capture.run(consume, look)
+    if failed is not None:
+        raise failed
+    heard = {
+        track: min(0.0, gain_to_db(float(one))) for track, one in zip(courses, top, strict=True)
+    }
+    if max(heard.values()) < SILENT_DBFS:
+        raise RefusedError(
+            "silent", "nobody was heard.",
+            remedy="Play while it listens; see Rig > Which socket is which, and the volume knob.",
+        )  # fmt: skip
+    found = differences(courses, heard, exact=False)
+    return SoundCheck(found, likely_causes(courses, heard, exact=False), False)
 
 
 def file_check(

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from diaulos.errors import EditError
 from diaulos.rig.checks import Finding, Severity
-from diaulos.rig.model import PortRef, Tap
+from diaulos.rig.model import PortRef, Rig, Tap
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu
 from diaulos.session.model import Session
 from diaulos.session.roles import recording_rig
@@ -130,6 +131,22 @@ def checklist(
 
 def _count(things: list[Finding], word: str) -> str:
     return f"{len(things)} {word}{'' if len(things) == 1 else 's'}"
+
+
+def dry_input_of(session: Session, instrument_id: str) -> tuple[Rig, Armed]:
+    """Where the recording rig hears this instrument dry; EditError where it does not."""
+    rig = recording_rig(session)
+    for one in armed_tracks(look_at(session, rig.id)):
+        player = rig.device(one.source)
+        held = player.word("instrument") if player.has_setting("instrument") else ""
+        if one.tap == "di" and held == instrument_id:
+            return rig, one
+    names = {known.id: known.name for known in session.instruments}
+    raise EditError(
+        f"{rig.name} has no armed dry DI of {names.get(instrument_id, instrument_id)}.",
+        where=rig.name,
+        remedy="Choose it in hand in Takes (or arm its DI in Rig), then strum again.",
+    )
 
 
 def calibration_of(one: Armed) -> tuple[float | None, float | None]:

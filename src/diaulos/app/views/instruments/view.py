@@ -34,7 +34,7 @@ from diaulos.app.widgets.painted import least_width, most_width
 from diaulos.app.widgets.wrapping import scrolled
 from diaulos.circuit.loading import Load
 from diaulos.figures import number
-from diaulos.ids import free_id
+from diaulos.ids import BENCH, free_id
 from diaulos.quantities import RESISTANCE, show
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, StrengthReading
@@ -51,6 +51,7 @@ from diaulos.work.instruments.strength import (
 from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
 from diaulos.work.ports import CancelToken, FileNotes, Progress
 from diaulos.work.reamp.words import Loops
+from diaulos.work.takes.ready import calibration_of, dry_input_of
 
 FIGURES_DELAY_MS = 40
 STRUM_SECONDS = 7.0
@@ -392,20 +393,28 @@ class InstrumentsView(ToneWork):
         self._jobs.start(Job("Measuring", work, self._on_measured))
 
     def measure_on_bench(self) -> None:
-        """Let the simulated player strum the chosen instrument."""
+        """Some seconds of strumming: the simulated player's, or somebody's by a real device."""
         instrument, session = self.instrument, self._document.session
         if instrument is None or instrument.position is None:
             return
         rate, number_ = session.sample_rate_hz, len(instrument.strength) + 1
         made_at, store = self._services.clock(), self._document.store
         now = made_at.isoformat(timespec="seconds")
-        strums = self._services.strums
-        label = f"Bench strum {number_}"
-        notes = FileNotes(f"{instrument.name}; {label}", made_at, history="bench")
+        services = self._services
+        real = services.device() != BENCH
+        label = f"Strum {number_}" if real else f"Bench strum {number_}"
+        history = services.device() if real else BENCH
+        notes = FileNotes(f"{instrument.name}; {label}", made_at, history=history)
 
         def work(progress: Progress, cancel: CancelToken) -> _Measured:
-            progress(0.05, "Simulating")
-            backend, full_scale_dbu = strums(instrument, Load(1e6, 50e-12), rate)
+            if real:
+                rig, armed = dry_input_of(session, instrument.id)
+                live = services.live(rig)
+                assert live is not None
+                backend, full_scale_dbu = live.hear((armed.port,)), calibration_of(armed)[0]
+            else:
+                progress(0.05, "Simulating")
+                backend, full_scale_dbu = services.strums(instrument, Load(1e6, 50e-12), rate)
             strum = record_strength(backend, rate, STRUM_SECONDS, progress, cancel)
             reading = strength_reading(
                 strum.strength, instrument.position_id, label, now, full_scale_dbu,

@@ -12,6 +12,7 @@ from diaulos.app.jobs import Job
 from diaulos.app.views.levels.layout import LevelsLayout
 from diaulos.errors import DiaulosError
 from diaulos.figures import number
+from diaulos.ids import BENCH
 from diaulos.rig.levels.causes import Cause, Difference
 from diaulos.rig.model import PortRef, Rig
 from diaulos.work.ports import CancelToken, Progress
@@ -23,6 +24,7 @@ from diaulos.work.rigs.soundcheck import (
     SoundCheck,
     bench_check,
     file_check,
+    live_check,
     take_calibration_edit,
     take_cause_edit,
     take_level_edit,
@@ -49,6 +51,7 @@ class LevelsChecking(LevelsLayout):
         return self._document.session.rig()
 
     def _show_check(self) -> None:
+        self.check.show_who(real=self._services.device() != BENCH)
         report = self.report
         names = {one.track: one.name for one in report.courses} if report is not None else {}
         self.check.show_check(self._check, names, not self._document.read_only)
@@ -59,12 +62,17 @@ class LevelsChecking(LevelsLayout):
     # --- against reality ---
 
     def sound_check(self, *, surprise: bool = False) -> None:
-        """Ten seconds on the bench, beside the plan."""
+        """Ten seconds, beside the plan: on the bench, or of whoever plays by a real device."""
         session = self._document.session
         seed = 1 + len(session.rigs) + (self._services.clock().second if surprise else 0)
         rig_id, audio, store = self.rig.id, self._services.rig_audio, self._document.store
 
+        live = self._services.live(self.rig)
+
         def work(progress: Progress, cancel: CancelToken) -> SoundCheck:
+            if live is not None:
+                return live_check(session, live, rig_id, stored=stored_of(session, store),
+                                  progress=progress, cancel=cancel)  # fmt: skip
             return bench_check(
                 session,
                 audio,
@@ -158,6 +166,7 @@ class LevelsChecking(LevelsLayout):
             self._services.rig_audio,
             self,
             self._recording_input(),
+            self._services.live(self._document.session.rig()),
         )
         if dialog.exec() and dialog.found is not None:
             now = self._services.clock().isoformat(timespec="minutes")

@@ -338,6 +338,11 @@ class CheckPage(QWidget):
         column.addLayout(foot)
         self.show_check(None, {}, False)
 
+    def show_who(self, *, real: bool) -> None:
+        """Who plays: the bench, or somebody at a real device."""
+        self.bench.setText("Play ten seconds (B)" if real else "On the bench (B)")
+        self.surprise.setVisible(not real)
+
     def show_check(
         self, check: SoundCheck | None, names: dict[PortRef, str], writable: bool
     ) -> None:
