@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtGui import QFontDatabase, QFontInfo
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QStyle
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import theme
@@ -74,3 +75,16 @@ def test_the_binding_keeps_its_references(qtbot: QtBot) -> None:
     for _ in range(500):
         widget.repaint()
     assert sys.getrefcount(None) > before - 100
+
+
+def test_dialog_buttons_carry_no_icon_of_the_desktop(qtbot: QtBot) -> None:
+    """On a desktop that gives them some, whatever the style sheet says."""
+    dialog = QDialog()
+    qtbot.addWidget(dialog)
+    box = QDialogButtonBox(QDialogButtonBox.StandardButton.Close, dialog)
+    icon = dialog.style().standardIcon(QStyle.StandardPixmap.SP_DialogCloseButton)
+    for button in box.buttons():
+        button.setIcon(icon)
+        assert not button.icon().isNull()
+    theme.dress(dialog)
+    assert all(button.icon().isNull() for button in box.buttons())

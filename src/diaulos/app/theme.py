@@ -11,8 +11,8 @@ from pathlib import Path
 from string import Template
 from weakref import WeakSet
 
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette
+from PySide6.QtWidgets import QApplication, QDialogButtonBox, QWidget
 from shiboken6 import isValid
 
 FONTS = Path(__file__).parent / "fonts"
@@ -262,6 +262,10 @@ def dress(root: QWidget) -> None:
     if root.property(DRESSED) != _count:
         root.setProperty(DRESSED, _count)
         root.setStyleSheet(_sheet)
+        # A desktop's own icons come with the button, before any style sheet says no.
+        for box in root.findChildren(QDialogButtonBox):
+            for button in box.buttons():
+                button.setIcon(QIcon())
 
 
 def undressed(root: QWidget) -> bool:
