@@ -33,6 +33,8 @@ class Faults:
     overflow_at: int | None = None
     stall_at: int | None = None
     """No callback comes any more, and `stop` does not help either."""
+    hold_at: int | None = None
+    """This process is held up for longer than the patience; the device's own process ticks on."""
     unplug_at: int | None = None
     rate_at: int | None = None
     sizes: tuple[int, ...] = ()
@@ -68,7 +70,14 @@ class FakeStream:
         rate = driver.faults.opens_at_hz or spec.rate_hz
         patience = PATIENCE_S if driver.realtime else None
         self.info = StreamInfo(
-            rate, 0.005, 0.005, "fake", driver.realtime, patience, block_frames=spec.block_frames
+            rate,
+            0.005,
+            0.005,
+            "fake",
+            driver.realtime,
+            patience,
+            block_frames=spec.block_frames,
+            ticks=time.monotonic_ns if driver.faults.hold_at is not None else None,
         )
 
     def run(self) -> None:
@@ -89,6 +98,8 @@ class FakeStream:
             if here(faults.stall_at):
                 self.driver.gone.wait(30.0)
                 return
+            if here(faults.hold_at):
+                time.sleep(2.0 * PATIENCE_S)
             if here(faults.unplug_at):
                 raise AudioDeviceError("the device was unplugged.", where="Fake driver")
             frames = at + np.arange(count)

@@ -186,6 +186,15 @@ def test_a_device_that_goes_ends_it_and_what_came_is_kept(faults: Faults, words:
     assert sink.closed
 
 
+def test_a_process_that_is_held_up_does_not_take_its_device_for_gone() -> None:
+    """The device's own process gives signs of life."""
+    done = Recorder(
+        FakeDriver(Faults(hold_at=20_000), realtime=True), [Kept()], RATE, frames=40_000
+    ).run()
+    assert done.stopped_by is None
+    assert done.frames == 40_000
+
+
 def test_a_device_at_another_rate_is_refused() -> None:
     with pytest.raises(AudioDeviceError, match="44100 Hz"):
         Recorder(FakeDriver(Faults(opens_at_hz=44_100)), [Kept()], RATE, frames=100).run()

@@ -113,6 +113,7 @@ class ChildStream:
             lead_frames=self.lead_frames,
             patience_s=PATIENCE_S,
             block_frames=block,
+            ticks=lambda: ring.get(Count.TICKS),
         )
         self.server_realtime = bool(ring.get(Count.REALTIME))
 

@@ -53,6 +53,9 @@ class StreamInfo:
     It is no latency of the device, and in no claim: whoever reads begins so much later."""
     block_frames: int = 0
     """Frames per cycle, as it was opened; 0 where nobody says."""
+    ticks: Callable[[], int] | None = field(default=None, compare=False, repr=False)
+    """How often whoever holds the device was called so far: a sign of life also while this process
+    is held up. None where its callbacks here are all there is."""
 
 
 @dataclass(frozen=True)

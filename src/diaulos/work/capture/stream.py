@@ -142,14 +142,16 @@ class Capture:
         )
         thread.start()
         patience = stream.info.patience_s
-        seen, since = -1, time.monotonic()
+        ticks = stream.info.ticks or (lambda: 0)
+        seen, since = (-1, -1), time.monotonic()
         told_at: float | None = None
         try:
             while not self._ended.wait(LOOK_S):
                 on_look()
                 now = time.monotonic()
-                if seen != self._ticks:
-                    seen, since = self._ticks, now
+                life = (self._ticks, ticks())
+                if seen != life:
+                    seen, since = life, now
                 elif patience is not None and now - since > patience and told_at is None:
                     self._failure = self._failure or AudioDeviceError(
                         "the device stopped answering.",
