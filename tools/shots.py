@@ -12,21 +12,30 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+# What the pictures need of a person's settings is kept from the person's own.
+os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="diaulos-shots-")
 
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from diaulos.app import theme
 from diaulos.app.desk import Desk
+from diaulos.app.dialogs.preferences import PreferencesDialog
+from diaulos.app.dialogs.sockets import SocketsDialog
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.demo.saltmarsh import write_demo
 from diaulos.session.edits import choose_rig
+from diaulos.session.roles import reamp_rig, recording_rig
+from diaulos.work.capture.movers import Movement
+from diaulos.work.capture.trips import Trip
+from diaulos.work.ports import DeviceInfo, Found
 
 HERE = Path(__file__).resolve().parent.parent
 
@@ -63,6 +72,69 @@ def recorded(desk: Desk) -> bool:
 def three_strings(desk: Desk) -> bool:
     """Whether the intonation check has come so far."""
     return desk.views["takes"].tuner.table.rowCount() >= 3
+
+
+BOX = "Eight-input interface"
+
+
+class OneBox:
+    """A real device, as the picture shows one: nothing is plugged into this computer."""
+
+    def look(self) -> Found:
+        names = (
+            tuple(f"capture_{n}" for n in range(1, 9)),
+            tuple(f"playback_{n}" for n in range(1, 7)),
+        )
+        box = DeviceInfo("jack", BOX, 8, 6, (48_000,), (256,), True, 0.0121, *names)
+        return Found((box,))
+
+
+def tapped(
+    _device: str, count: int, tell: Callable[[Movement], None], stopped: Callable[[], bool], _b: int
+) -> None:
+    """Somebody strums into the third input."""
+    quiet = tuple(-86.0 - n % 3 for n in range(count))
+    peak = tuple(-9.4 if n == 2 else one + 2.0 for n, one in enumerate(quiet))
+    while not stopped():
+        tell(Movement(peak, peak, quiet, 2))
+        time.sleep(0.05)
+
+
+def device_pages(desk: Desk, window: MainWindow, out: Path) -> None:
+    """The preferences with their page of sound, and which socket is which."""
+    preferences = window.preferences
+    preferences.device = BOX
+    services = replace(Services.of_this_machine(preferences), devices=OneBox(), hear_inputs=tapped)
+    services.trips.keep(Trip(BOX, 48_000, 256, 581.37, 0.006, 1, 1))
+    dialog = PreferencesDialog(preferences, window.dress, window, services)
+    sound = dialog.audio
+    assert sound is not None
+    dialog.show()
+    theme.dress(dialog)
+    wait(window_app(), lambda: sound.device.count() > 1)
+    # The page alone: the rest names folders of whoever makes the picture.
+    sound.grab().save(str(out / "sound-day.png"))
+    dialog.reject()
+    document = desk.document
+    assert document is not None
+    session = document.session
+    rigs = tuple(dict.fromkeys((recording_rig(session).id, reamp_rig(session).id)))
+    sockets = SocketsDialog(BOX, lambda: document.session, rigs, services, window)
+    theme.dress(sockets)
+    sockets.show()
+    wait(window_app(), lambda: "8 inputs" in sockets.about.text())
+    sockets.table.setCurrentCell(1, 0)
+    sockets.listen.click()
+    wait(window_app(), sockets.tie.isEnabled)
+    sockets.grab().save(str(out / "sockets-day.png"))
+    sockets.reject()
+
+
+def window_app() -> QApplication:
+    """The application."""
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    return app
 
 
 BY_NIGHT = ("reamp", "takes")
@@ -141,6 +213,8 @@ def main() -> None:
             shot(window, out.out, "takes-tuner", look)
             takes.toggle_tuner()
             wait(app, partial(settled_now, desk))
+            if look is theme.DAY:
+                device_pages(desk, window, out.out)
             document.mark_saved(document.session)
             window.close()
             app.processEvents()
