@@ -20,6 +20,7 @@ from test_pipewire import BLOCK, server  # noqa: F401 - fixture
 
 from diaulos.audio import devices
 from diaulos.audio.alsa_backend import BLOCKS, AlsaDevices
+from diaulos.audio.output import SystemOutput
 from diaulos.errors import AudioDeviceError
 from diaulos.signal.delay import find_alignment
 from diaulos.wiring import OnDevice
@@ -95,6 +96,21 @@ def test_what_goes_out_comes_back_at_its_level(card: str) -> None:
             assert found.delay_samples == pytest.approx(at, abs=0.02)
             return
     pytest.fail(f"blocks were lost five times: {told}")
+
+
+def test_the_systems_output_is_played_by_in_a_process_of_its_own(card: str, tmp_path: Path) -> None:
+    conf = tmp_path / "asound.conf"
+    default = 'pcm.!default { type pipewire  playback_node "Box out"  hint.show on }'
+    conf.write_text(conf.read_text("utf-8") + default, "utf-8")
+    stream = SystemOutput().open(RATE, lambda frames: np.full((frames, 2), 0.25, np.float32))
+    stream.start()
+    time.sleep(3.0)
+    kept: list[np.ndarray] = []
+    capture = Capture(OnDevice("Box in"), StreamSpec(RATE, 256, 1, 0), frames=RATE)
+    assert capture.run(lambda taken: kept.append(taken.samples)) is None
+    assert not stream.silent
+    assert np.median(np.concatenate(kept)) == pytest.approx(0.25, abs=1e-3)
+    stream.stop()
 
 
 def test_a_process_that_dies_is_an_unplugged_card(card: str) -> None:

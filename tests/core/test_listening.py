@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -168,13 +170,22 @@ def test_the_silent_stand_in_runs_in_real_time() -> None:
     assert silent.silent
 
 
-def test_without_a_device_the_stand_in_is_opened(monkeypatch: pytest.MonkeyPatch) -> None:
-    import sounddevice
+def test_without_a_device_the_stand_in_is_opened(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    """Asked for in a thread; no driver is opened in this process."""
+    (tmp_path / "none.conf").write_text("", "utf-8")
+    monkeypatch.setenv("ALSA_CONFIG_PATH", str(tmp_path / "none.conf"))
+    asked: list[int] = []
 
-    def none(*_: object, **__: object) -> None:
-        raise sounddevice.PortAudioError("no device")
+    def fill(frames: int) -> np.ndarray:
+        asked.append(frames)
+        return np.zeros((frames, 2), np.float32)
 
-    monkeypatch.setattr(sounddevice, "query_devices", none)
-    stream = SystemOutput().open(RATE, lambda frames: np.zeros((frames, 2), np.float32))
-    assert stream.silent
-    assert "no sound device" in stream.device
+    stream = SystemOutput().open(RATE, fill)
+    assert not asked
+    stream.start()
+    until(lambda: stream.silent and len(asked) > 2)
+    assert stream.error is None
+    stream.stop()
+    assert "sounddevice" not in sys.modules

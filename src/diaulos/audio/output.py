@@ -2,66 +2,87 @@
 
 from __future__ import annotations
 
-import os
 import threading
 import time
-from typing import Any
 
-from diaulos.errors import AudioDeviceError
-from diaulos.work.ports import FillCallback, OutputStream
+from diaulos.audio.alsa_backend import AlsaBackend, AlsaDevices
+from diaulos.audio.port_output import PortOutput
+from diaulos.work.ports import DeviceInfo, FillCallback, OutputStream
 
 BLOCK_FRAMES = 1024
 SILENT_DEVICE = "no sound device (silent)"
+SYSTEM_DEVICE = "the system's output"
+USUAL = ("default", "pipewire", "pulse")
+"""What ALSA calls the one that a person chose for the whole system, by falling likelihood."""
+BEGIN_S = 8.0
 
 
 class SystemOutput:
-    """Output through PortAudio's default device; falls back to the silent stand-in.
+    """The output that the system plays by; a silent stand-in where it has none.
 
-    The driver is opened on first use, never at import or start.
+    The driver is opened on first use, never at import or start, and never in this process: what
+    is painted here would tear it.
     """
 
     def open(self, rate_hz: int, fill: FillCallback) -> OutputStream:
-        try:
-            return PortAudioOutput(rate_hz, fill)
-        except AudioDeviceError:
-            return SilentOutput(rate_hz, fill)
+        return SystemStream(rate_hz, fill)
 
 
-class PortAudioOutput:
-    """A stereo stream on the default output."""
+class SystemStream:
+    """Finds the output in a thread, since asking takes a moment, and plays by it."""
 
-    silent = False
-    error: Exception | None = None
+    device = SYSTEM_DEVICE
 
     def __init__(self, rate_hz: int, fill: FillCallback) -> None:
-        with _QuietStderr():
-            try:
-                import sounddevice
+        self._rate_hz, self._fill = rate_hz, fill
+        self._inner: PortOutput | SilentOutput | None = None
+        self._stopped = threading.Event()
+        self._thread: threading.Thread | None = None
 
-                self.device = str(sounddevice.query_devices(kind="output")["name"])
-                self._stream = sounddevice.OutputStream(
-                    samplerate=rate_hz,
-                    channels=2,
-                    dtype="float32",
-                    blocksize=BLOCK_FRAMES,
-                    callback=self._callback,
-                )
-            except Exception as error:  # PortAudioError, OSError without the library, ...
-                raise AudioDeviceError(
-                    f"no sound device can be opened ({error}).",
-                    remedy="Check the system's sound settings.",
-                ) from error
-        self._fill = fill
+    @property
+    def silent(self) -> bool:
+        """True once it is known that nobody hears it."""
+        return isinstance(self._inner, SilentOutput)
 
-    def _callback(self, outdata: Any, frames: int, _time: Any, _status: Any) -> None:
-        outdata[:] = self._fill(frames)
+    @property
+    def error(self) -> Exception | None:
+        """What ended it while it played."""
+        return None if self._inner is None else self._inner.error
 
     def start(self) -> None:
-        self._stream.start()
+        """Look for the output and play."""
+        self._thread = threading.Thread(target=self._begin, name="listening", daemon=True)
+        self._thread.start()
 
     def stop(self) -> None:
-        self._stream.stop()
-        self._stream.close()
+        """Stop and let go of it."""
+        self._stopped.set()
+        if self._inner is not None:
+            self._inner.stop()
+
+    def _begin(self) -> None:
+        there = _usual(AlsaDevices().look().devices)
+        if there is not None and not self._stopped.is_set():
+            played = PortOutput(
+                AlsaBackend(there, BLOCK_FRAMES), SYSTEM_DEVICE, self._rate_hz, self._fill
+            )
+            played.start()
+            if played.begun.wait(BEGIN_S) and played.error is None:
+                self._inner = played
+            else:
+                played.stop()
+        if self._inner is None and not self._stopped.is_set():
+            self._inner = SilentOutput(self._rate_hz, self._fill)
+            self._inner.start()
+        if self._stopped.is_set() and self._inner is not None:
+            self._inner.stop()
+
+
+def _usual(devices: tuple[DeviceInfo, ...]) -> DeviceInfo | None:
+    """The one to play by: with two outputs, by name, else the first."""
+    able = {one.name: one for one in devices if one.outputs >= 2}
+    named = (able[name] for name in USUAL if name in able)
+    return next(named, None) or next(iter(able.values()), None)
 
 
 class SilentOutput:
@@ -95,17 +116,3 @@ class SilentOutput:
             ahead = begun + played / self._rate_hz - time.monotonic()
             if ahead > 0.0:
                 self._stop.wait(ahead)
-
-
-class _QuietStderr:
-    """Sound libraries write to the terminal when there is no device; that helps nobody."""
-
-    def __enter__(self) -> None:
-        self._saved = os.dup(2)
-        self._null = os.open(os.devnull, os.O_WRONLY)
-        os.dup2(self._null, 2)
-
-    def __exit__(self, *_: object) -> None:
-        os.dup2(self._saved, 2)
-        os.close(self._saved)
-        os.close(self._null)

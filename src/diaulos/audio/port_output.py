@@ -33,6 +33,8 @@ class PortOutput:
     ) -> None:
         self.device = device
         self.error: Exception | None = None
+        self.begun = threading.Event()
+        """Set when it plays, or when it is known that it cannot."""
         self._backend, self._rate_hz, self._fill = backend, rate_hz, fill
         self._stopped = threading.Event()
         self._stream: DuplexStream | None = None
@@ -71,11 +73,14 @@ class PortOutput:
         except (DiaulosError, OSError) as error:
             if not self._stopped.is_set():
                 self.error = error
+        finally:
+            self.begun.set()
 
     def _callback(
         self, _inputs: Block, outputs: Block, count: int, _time: BlockTime, _status: BlockStatus
     ) -> bool:
         if self._stopped.is_set():
             return False
+        self.begun.set()
         outputs[:] = self._fill(count)
         return True

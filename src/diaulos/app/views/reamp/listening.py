@@ -58,6 +58,7 @@ class ReampListening(View):
     _loops: Loops
     _waves: Waves | None
     _tick: QTimer
+    _said_where = ""
 
     # --- what is chosen ---
 
@@ -178,14 +179,20 @@ class ReampListening(View):
             self.player.hear(self.bar.heard)
             self.player.play()
             self.bar.show_level(self.player.level_db)
-            where = self.player.device
-            self.said.emit(
-                "No sound device: playing in silence."
-                if self.player.silent
-                else f"Playing: {where}"
-            )
+            self._said_where = ""
+            self._say_where()
             self._tick.start()
         self.bar.show_playing(self.player.playing)
+
+    def _say_where(self) -> None:
+        """By what it is heard; whether the system has an output is known a moment later."""
+        silent = self.player.silent
+        words = (
+            "No sound device: playing in silence." if silent else f"Playing: {self.player.device}"
+        )
+        if words != self._said_where:
+            self._said_where = words
+            self.said.emit(words)
 
     def _set_loop(self) -> None:
         first, last = self.wave.view
@@ -195,6 +202,8 @@ class ReampListening(View):
 
     def _on_tick(self) -> None:
         take = self.take
+        if self.player.playing:
+            self._say_where()
         frames = take.di.frames if take and take.di else 0
         rate = self._document.session.sample_rate_hz
         self.wave.set_position(self.player.position)
