@@ -432,7 +432,7 @@ def reamp_file_command(
     rig = rig.with_setting("amp", "drive", drive).with_setting("load_box", "cabinet", cabinet)
     request = FileReampRequest(
         di, out, channel, full_scale_dbu, rig, reference, match_lufs, replace=replace,
-        slate=slate, go_on=go_on,
+        slate=slate, go_on=go_on, device=device,
     )  # fmt: skip
     with (
         tempfile.TemporaryDirectory(prefix="diaulos-") as scratch,

@@ -12,7 +12,7 @@ from diaulos.errors import RefusedError
 from diaulos.rig.bench import Impulses
 from diaulos.rig.course import reamp_course
 from diaulos.rig.model import Rig
-from diaulos.session.model import AlignmentRecord, MatchRecord, MatchTarget, SlateRecord
+from diaulos.session.model import SIMULATED, AlignmentRecord, MatchRecord, MatchTarget, SlateRecord
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.loudness import Layout, Match, common_layouts, solve_match
 from diaulos.units import db_to_gain, ms_to_samples
@@ -30,6 +30,7 @@ from diaulos.work.ports import (
     Progress,
     no_progress,
 )
+from diaulos.work.reamp.howl import require_quiet_return
 from diaulos.work.reamp.matching import match_to
 from diaulos.work.reamp.passes import play_and_measure
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp
@@ -140,6 +141,8 @@ class FileReampRequest:
     slate: bool = True
     """Whether a quiet sweep goes ahead."""
     go_on: bool = False
+    device: str = SIMULATED
+    """What it goes through: the simulated studio, or a real device's name."""
 
 
 @dataclass(frozen=True)
@@ -201,6 +204,8 @@ def reamp_file(
     sink = files.create(raw, di.rate_hz, 1, "float", notes, True)
     slate = None
     try:
+        if request.device != SIMULATED:
+            require_quiet_return(backend_for(reamp_course(plan.rig)), di.rate_hz, cancel)
         if request.slate:
             sent = loud.peak_dbfs + plan.send.gain_db
             slate = send_slate(
