@@ -42,6 +42,7 @@ from diaulos.work.capture.mapping import (
 )
 from diaulos.work.capture.movers import Movement, listen_for_movement
 from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
+from diaulos.work.capture.smallest import SECONDS, BlockTrial, try_blocks
 from diaulos.work.capture.stream import Capture
 from diaulos.work.capture.trips import Trip, TripStore, WayRound
 from diaulos.work.instruments.plucking import plucked_volts
@@ -56,8 +57,10 @@ from diaulos.work.ports import (
     Found,
     OutputBackend,
     OutputStream,
+    Progress,
     StreamCallback,
     StreamSpec,
+    no_progress,
 )
 from diaulos.work.rigs.audio import Played
 from diaulos.work.rigs.building import Start, started
@@ -75,6 +78,7 @@ __all__ = [
     "SessionFolder",
     "audio_info",
     "bench_for",
+    "blocks_of",
     "device_list",
     "hear_inputs",
     "listen_on",
@@ -206,6 +210,18 @@ def round_trip_of(
     return found
 
 
+def blocks_of(
+    device: str, cancel: CancelToken, progress: Progress = no_progress, seconds: float = SECONDS
+) -> tuple[BlockTrial, ...]:
+    """How short blocks do on a real device, the shortest first, until one loses nothing. A server
+    has its own block back afterwards."""
+    there = real.find(device)
+    return try_blocks(
+        lambda block: OnDevice(device, block_frames=block, set_block=True),
+        there.rates_hz[0], seconds=seconds, progress=progress, cancel=cancel,
+    )  # fmt: skip
+
+
 def trip_store() -> TripStore:
     """What was measured of the devices of this computer."""
     return TripFile(trips_path())
@@ -274,9 +290,11 @@ class OnDevice:
         inputs: tuple[int, ...] = (),
         outputs: tuple[int, ...] = (),
         block_frames: int = 0,
+        *,
+        set_block: bool = False,
     ) -> None:
         self._device, self._inputs, self._outputs = device, inputs, outputs
-        self._block = block_frames
+        self._block, self._set_block = block_frames, set_block
 
     @property
     def channels(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
@@ -289,7 +307,7 @@ class OnDevice:
             spec, device=self._device, input_map=self._inputs[: spec.input_channels],
             output_map=self._outputs[: spec.output_channels],
         )  # fmt: skip
-        return real.open_stream(tied, callback, self._block)
+        return real.open_stream(tied, callback, self._block, set_block=self._set_block)
 
 
 def record_on(

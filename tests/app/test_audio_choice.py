@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -25,6 +26,7 @@ from diaulos.ids import BENCH
 from diaulos.session.model import SIMULATED
 from diaulos.wiring import new_session
 from diaulos.work.capture.roundtrip import RoundTrip
+from diaulos.work.capture.smallest import BlockTrial
 from diaulos.work.capture.trips import Trip
 from diaulos.work.ports import CancelToken, DeviceInfo, Found
 from diaulos.work.rigs.building import start_of
@@ -51,8 +53,6 @@ class Listed:
 
 
 def _services(listed: Listed, measure: Callable[..., RoundTrip]) -> Services:
-    from dataclasses import replace
-
     plain = Services(
         bench_for=wiring.bench_for, output=RecordingOutput(), files=wiring.ExternalAudio(),
         resample=wiring.resampled, clock=lambda: NOON,
@@ -137,6 +137,41 @@ def test_what_cannot_be_measured_says_why_and_cancel_ends_it(
     page.measure.click()
     qtbot.waitUntil(lambda: not page.busy, timeout=5_000)
     assert page.measure.text() == "Measure round trip"
+
+
+def test_the_shortest_block_is_a_figure(qtbot: QtBot, preferences: Preferences) -> None:
+    preferences.device = "Eight-input interface"
+    asked: list[str] = []
+
+    def attempt(
+        device: str, cancel: CancelToken, progress: Callable[[float, str], None]
+    ) -> tuple[BlockTrial, ...]:
+        asked.append(device)
+        progress(0.1, "64 frames")
+        return BlockTrial(64, 30.0, 128, 2), BlockTrial(128, 30.0, 0, 0)
+
+    services = replace(_services(Listed(), lambda *_: None), try_blocks=attempt)
+    page = AudioChoice(preferences, services)
+    qtbot.addWidget(page)
+    qtbot.waitUntil(page.shortest.isEnabled, timeout=5_000)
+    page.shortest.click()
+    qtbot.waitUntil(lambda: not page.busy, timeout=5_000)
+    assert asked == ["Eight-input interface"]
+    assert "lost nothing in 30 s is 128 frames" in page.trip.text()
+    assert "64 frames: lost 2 times" in page.trip.text()
+
+    def endless(device: str, cancel: CancelToken, progress: object) -> tuple[BlockTrial, ...]:
+        while True:
+            cancel.check()
+
+    page = AudioChoice(preferences, replace(services, try_blocks=endless))
+    qtbot.addWidget(page)
+    qtbot.waitUntil(page.shortest.isEnabled, timeout=5_000)
+    page.shortest.click()
+    assert not page.measure.isEnabled()
+    page.shortest.click()
+    qtbot.waitUntil(lambda: not page.busy, timeout=5_000)
+    assert page.measure.isEnabled()
 
 
 def test_takes_go_by_the_chosen_device(

@@ -26,6 +26,7 @@ from diaulos.audio.jack_backend import JackBackend, JackDevices
 from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, spans
 from diaulos.errors import AudioDeviceError
 from diaulos.signal.delay import find_alignment
+from diaulos.wiring import blocks_of
 from diaulos.work.capture.loop import run_loop
 from diaulos.work.capture.recorder import Recorder
 from diaulos.work.capture.stream import Capture
@@ -370,6 +371,14 @@ def wrong_samples(samples: np.ndarray, dropouts, late: int = 0) -> int:  # type:
     if late:
         apart = np.where(np.abs(apart) <= 2 * late, apart % late, apart)
     return int(np.count_nonzero(apart))
+
+
+def test_blocks_are_tried_on_the_server_which_gets_its_own_back(running: JackServer) -> None:
+    running.amp()
+    trials = blocks_of("foreign amp", CancelToken(), seconds=0.5)
+    assert [one.block_frames for one in trials] == [64, 128, 256, 512, 1_024][: len(trials)]
+    (amp,) = [one for one in JackDevices().look().devices if one.name == "foreign amp"]
+    assert amp.block_frames == (256,)
 
 
 def test_it_ends_with_the_process_that_started_it(running: JackServer, tmp_path: Path) -> None:

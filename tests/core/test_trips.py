@@ -6,11 +6,13 @@ import json
 from pathlib import Path
 
 import pytest
+from fake_driver import FakeDriver, Faults
 
-from diaulos.errors import StorageError
+from diaulos.errors import AudioDeviceError, CancelledError, StorageError
 from diaulos.storage.trips import MOST_TRIPS, TripFile, trips_path
+from diaulos.work.capture.smallest import try_blocks
 from diaulos.work.capture.trips import NOTHING_ROUND, Trip, WayRound
-from diaulos.work.ports import StreamInfo
+from diaulos.work.ports import CancelToken, StreamInfo
 
 INFO = StreamInfo(48_000, 0.004, 0.008, "jack", realtime=True, block_frames=256)
 
@@ -68,3 +70,27 @@ def test_where_it_lies(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     (tmp_path / "Diaulos").write_text("a file", "utf-8")
     with pytest.raises(StorageError):
         TripFile(trips_path()).keep(trip())
+
+
+def test_the_shortest_block_that_loses_nothing_is_found() -> None:
+    """Blocks under 256 lose some; nothing is tried behind the one that does not."""
+    opened: list[int] = []
+
+    def at(block: int) -> FakeDriver:
+        opened.append(block)
+        if block == 64:
+            return FakeDriver(Faults(skip_at=2_000, skip_frames=128))
+        return FakeDriver(Faults(overflow_at=3_000 if block < 256 else None))
+
+    trials = try_blocks(at, 48_000, seconds=0.2)
+    assert opened == [64, 128, 256]
+    assert [(one.block_frames, one.clean) for one in trials] == [
+        (64, False), (128, False), (256, True),
+    ]  # fmt: skip
+    assert trials[0].lost_frames == 128
+    token = CancelToken()
+    token.cancel()
+    with pytest.raises(CancelledError):
+        try_blocks(at, 48_000, seconds=0.2, cancel=token)
+    with pytest.raises(AudioDeviceError):
+        try_blocks(lambda _b: FakeDriver(Faults(unplug_at=1_000)), 48_000, seconds=0.2)

@@ -16,6 +16,7 @@ from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
 from diaulos.work.capture.movers import Movement
 from diaulos.work.capture.roundtrip import RoundTrip
+from diaulos.work.capture.smallest import BlockTrial
 from diaulos.work.capture.trips import NOTHING_ROUND, TripStore, WayRound
 from diaulos.work.ports import (
     AudioBackend,
@@ -26,6 +27,7 @@ from diaulos.work.ports import (
     FillCallback,
     OutputBackend,
     OutputStream,
+    Progress,
 )
 from diaulos.work.rigs.audio import LiveAudio, RigAudio
 from diaulos.work.rigs.stored import Stored
@@ -67,6 +69,8 @@ class Services:
     measure_trip: Callable[[str, int, int, CancelToken, int, int], RoundTrip] = wiring.round_trip_of
     """(device, output, input (from 1), cancel, rate, block; 0: its own) -> the way round, by a
     cable."""
+    try_blocks: Callable[[str, CancelToken, Progress], tuple[BlockTrial, ...]] = wiring.blocks_of
+    """(device, cancel, progress): the shortest block that loses nothing, and those before it."""
     hear_inputs: Callable[[str, int, Callable[[Movement], None], Callable[[], bool], int], None] = (
         wiring.hear_inputs
     )

@@ -21,12 +21,14 @@ def find(name: str) -> DeviceInfo:
     return server.device(name) or _plain(name, server)
 
 
-def open_stream(spec: StreamSpec, callback: StreamCallback, block_frames: int = 0) -> ChildStream:
+def open_stream(
+    spec: StreamSpec, callback: StreamCallback, block_frames: int = 0, *, set_block: bool = False
+) -> ChildStream:
     """A stream on `spec.device`, whoever has it; `block_frames` where the device leaves that to
-    us (0: 256)."""
+    us (0: 256), with `set_block` also where a server has to be told."""
     found = listed()
     if any(one["name"] == spec.device for one in found.get("devices", ())):
-        return JackBackend(found).open(spec, callback)
+        return JackBackend(found, block_frames if set_block else 0).open(spec, callback)
     there = _plain(spec.device, JackDevices(found).look())
     return AlsaBackend(there, block_frames).open(spec, callback)
 

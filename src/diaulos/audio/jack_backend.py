@@ -100,10 +100,11 @@ def _names(one: dict[str, Any], way: str) -> tuple[str, ...]:
 
 
 class JackBackend:
-    """Plays to and records from a device of the JACK server; `found` is what it listed just now."""
+    """Plays to and records from a device of the JACK server; `found` is what it listed just now.
+    With `set_block` the server's cycle is set to it for as long as the stream is open."""
 
-    def __init__(self, found: dict[str, Any] | None = None) -> None:
-        self._found = found
+    def __init__(self, found: dict[str, Any] | None = None, set_block: int = 0) -> None:
+        self._found, self._set_block = found, set_block
 
     def open(self, spec: StreamSpec, callback: StreamCallback) -> ChildStream:
         """A stream on `spec.device`; AudioDeviceError when there is no server, no such device or
@@ -122,6 +123,7 @@ class JackBackend:
             "name": spec.device,
             "inputs": _ports(one, "inputs", spec.input_map, spec.input_channels),
             "outputs": _ports(one, "outputs", spec.output_map, spec.output_channels),
+            "set_block": self._set_block,
         }
         holder = Holder(
             CHILD, environment(found["library"]), found["kind"], "the sound server ended.",

@@ -104,6 +104,9 @@ class Child:
         client.set_shutdown_callback(lambda _status, _reason: ring.set(Count.GONE, 1))
         client.set_xrun_callback(self._on_xrun)
         client.set_samplerate_callback(lambda rate: ring.set(Count.RATE, rate))
+        before = client.blocksize
+        if self.order.get("set_block"):
+            client.blocksize = self.order["set_block"]
         ring.set(Count.RATE, client.samplerate)
         ring.set(Count.BLOCK, client.blocksize)
         ring.set(Count.REALTIME, int(bool(client.realtime)))
@@ -123,6 +126,8 @@ class Child:
             if os.getppid() != self.parent:
                 break
         if not ring.get(Count.GONE):
+            if client.blocksize != before and self.order.get("set_block"):
+                client.blocksize = before  # it was borrowed from every other program
             client.deactivate(ignore_errors=True)
             client.close()
 

@@ -16,12 +16,14 @@ from diaulos.app.widgets.number_field import WholeField
 from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.wrapping import Flowing
 from diaulos.errors import CancelledError, DiaulosError
-from diaulos.figures import number
+from diaulos.figures import counted, number
 from diaulos.ids import BENCH
 from diaulos.work.capture.roundtrip import RoundTrip
+from diaulos.work.capture.smallest import BlockTrial
 from diaulos.work.capture.trips import WayRound
 from diaulos.work.ports import CancelToken, DeviceInfo, Found
 
+WORK_MS = 16
 LOOK_MS = 3_000
 """How often it is looked whether something was plugged in or is gone."""
 
@@ -31,6 +33,8 @@ class _Wires(QObject):
 
     measured = Signal(str, object)
     failed = Signal(object)
+    tried = Signal(object)
+    told = Signal(float, str)
 
 
 class AudioChoice(Flowing):
@@ -47,6 +51,8 @@ class AudioChoice(Flowing):
         queued = Qt.ConnectionType.QueuedConnection
         self._wires.measured.connect(self._on_measured, queued)
         self._wires.failed.connect(self._on_failed, queued)
+        self._wires.tried.connect(self._on_tried, queued)
+        self._wires.told.connect(self._on_told, queued)
         self._devices: dict[str, DeviceInfo] = {}
         self._look = DeviceLook(services.devices, self)
         self._look.found.connect(self._on_found)
@@ -74,6 +80,16 @@ class AudioChoice(Flowing):
             "over a speaker output, and with phantom power off"
         )
         self.measure.clicked.connect(self._on_measure)
+        self.shortest = QPushButton("Find shortest block")
+        self.shortest.setAutoDefault(False)
+        self.shortest.setToolTip(
+            "Runs 64, 128, 256 ... frames for 30 s each while this window works, until one loses "
+            "nothing. Silence goes out; a server has its own block back afterwards"
+        )
+        self.shortest.clicked.connect(self._on_shortest)
+        self._work = QTimer(self)
+        self._work.setInterval(WORK_MS)
+        self._work.timeout.connect(lambda: self.window().update())
         self.trip = TextLabel()
         self.trip.setWordWrap(True)
         self.trip.setToolTip(
@@ -103,6 +119,7 @@ class AudioChoice(Flowing):
             second.addWidget(TextLabel(words))
             second.addWidget(field)
         second.addWidget(self.measure)
+        second.addWidget(self.shortest)
         second.addStretch(1)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -186,7 +203,7 @@ class AudioChoice(Flowing):
         there = self._devices.get(device)
         self._show_outputs(there)
         self._show_blocks(there)
-        for widget in (self.out, self.back, self.measure):
+        for widget in (self.out, self.back, self.measure, self.shortest):
             widget.setEnabled(there is not None or self.busy)
         if there is not None:
             self.out.setMaximum(max(1, there.outputs))
@@ -233,9 +250,51 @@ class AudioChoice(Flowing):
 
         threading.Thread(target=work, name="round trip", daemon=True).start()
 
+    def _on_shortest(self) -> None:
+        if self._token is not None:
+            self._token.cancel()
+            return
+        device, token = self._preferences.device, CancelToken()
+        attempt, wires = self._services.try_blocks, self._wires
+        self._token = token
+        self.shortest.setText("Cancel")
+        self.measure.setEnabled(False)
+        self._work.start()
+
+        def work() -> None:
+            try:
+                wires.tried.emit(attempt(device, token, wires.told.emit))
+            except Exception as error:
+                wires.failed.emit(error)
+
+        threading.Thread(target=work, name="blocks", daemon=True).start()
+
+    def _on_told(self, done: float, words: str) -> None:
+        if self._token is not None:
+            self.trip.setText(f"{words}, {done:.0%} of all\N{HORIZONTAL ELLIPSIS}")
+
+    def _on_tried(self, trials: tuple[BlockTrial, ...]) -> None:
+        self._ended()
+        self._show()
+        told = [
+            f"{one.block_frames} frames: "
+            + ("nothing lost" if one.clean else f"lost {counted(max(1, one.xruns), 'time')}")
+            for one in trials
+        ]
+        last = trials[-1]
+        verdict = (
+            f"The shortest block that lost nothing in {last.seconds:.0f} s is "
+            f"{last.block_frames} frames."
+            if last.clean
+            else "Every block lost something: see the server's rights, and end what else runs."
+        )
+        self.trip.setText(f"{verdict} {'; '.join(told)}.")
+
     def _ended(self) -> None:
         self._token = None
+        self._work.stop()
         self.measure.setText("Measure round trip")
+        self.shortest.setText("Find shortest block")
 
     def _on_measured(self, device: str, found: RoundTrip) -> None:
         self._ended()
