@@ -24,6 +24,7 @@ from diaulos.audio.output import SystemOutput
 from diaulos.errors import AudioDeviceError
 from diaulos.signal.delay import find_alignment
 from diaulos.wiring import OnDevice
+from diaulos.work.capture.ring import Taken
 from diaulos.work.capture.stream import Capture
 from diaulos.work.ports import StreamSpec
 from support import RATE
@@ -122,11 +123,16 @@ def test_a_process_that_dies_is_an_unplugged_card(card: str) -> None:
         for child in _children("alsa_child", wait=False):
             os.kill(int(child), signal.SIGKILL)
 
-    threading.Timer(2.5, end).start()
-    begun = time.monotonic()
-    failed = capture.run(lambda taken: kept.append(taken.samples))
+    def consume(taken: Taken) -> None:
+        kept.append(taken.samples)
+        if not ending and sum(one.shape[0] for one in kept) > RATE // 2:
+            ending.append(time.monotonic())
+            threading.Thread(target=end).start()
+
+    ending: list[float] = []
+    failed = capture.run(consume)
     assert isinstance(failed, AudioDeviceError)
-    assert time.monotonic() - begun < 10.0
+    assert time.monotonic() - ending[0] < 10.0
     assert sum(one.shape[0] for one in kept) > RATE // 4
 
 
