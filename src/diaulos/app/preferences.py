@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any, TypeVar
 
 from PySide6.QtCore import QByteArray, QSettings
 
 from diaulos.ids import BENCH
 
+One = TypeVar("One")
 STUDIO = "Simulated studio"
 MOST_FOLDERS = 40
 MOST_RECENT = 8
@@ -23,6 +26,14 @@ class Preferences:
     def _text(self, key: str, default: str = "") -> str:
         value = self._settings.value(key, default)
         return value if isinstance(value, str) else default
+
+    def _mapping(self, key: str, kind: Callable[[Any], One]) -> dict[str, One]:
+        """What is stored for each of some names; nothing where it is not what it should be."""
+        try:
+            value = json.loads(self._text(key, "{}"))
+            return {str(name): kind(one) for name, one in value.items()}
+        except (ValueError, AttributeError, TypeError):
+            return {}
 
     @property
     def look(self) -> str:
@@ -72,11 +83,7 @@ class Preferences:
     @property
     def folders(self) -> dict[str, str]:
         """Where the file of a question was last, by the question."""
-        try:
-            value = json.loads(self._text("folders", "{}"))
-            return {str(k): str(v) for k, v in value.items()}
-        except (ValueError, AttributeError):
-            return {}
+        return self._mapping("folders", str)
 
     def remember_folder(self, question: str, folder: str) -> None:
         """The folder of a file that was chosen."""
@@ -92,38 +99,26 @@ class Preferences:
     def device(self, name: str) -> None:
         self._settings.setValue("device", name)
 
-    @property
-    def _listening(self) -> dict[str, int]:
-        try:
-            value = json.loads(self._text("listening", "{}"))
-            return {str(k): int(v) for k, v in value.items()}
-        except (ValueError, AttributeError, TypeError):
-            return {}
-
     def listens_by(self, device: str) -> int:
         """The first of the two outputs (from 1) of a device by which a person listens; 0: by the
         system's output."""
-        return 0 if device == BENCH else max(0, self._listening.get(device, 1))
+        return 0 if device == BENCH else max(0, self._mapping("listening", int).get(device, 1))
 
     def listen_by(self, device: str, first: int) -> None:
         """Remember it."""
-        self._settings.setValue("listening", json.dumps({**self._listening, device: first}))
-
-    @property
-    def _blocks(self) -> dict[str, int]:
-        try:
-            value = json.loads(self._text("blocks", "{}"))
-            return {str(k): int(v) for k, v in value.items()}
-        except (ValueError, AttributeError, TypeError):
-            return {}
+        self._settings.setValue(
+            "listening", json.dumps({**self._mapping("listening", int), device: first})
+        )
 
     def block_of(self, device: str) -> int:
         """Frames per cycle of a device that leaves them to us; 0: the usual."""
-        return self._blocks.get(device, 0)
+        return self._mapping("blocks", int).get(device, 0)
 
     def keep_block(self, device: str, frames: int) -> None:
         """Remember it."""
-        self._settings.setValue("blocks", json.dumps({**self._blocks, device: frames}))
+        self._settings.setValue(
+            "blocks", json.dumps({**self._mapping("blocks", int), device: frames})
+        )
 
     @property
     def sounding(self) -> tuple[str, int, int]:
@@ -154,11 +149,7 @@ class Preferences:
     @property
     def levels_db(self) -> dict[str, float]:
         """The last listening level per output device."""
-        try:
-            value = json.loads(self._text("levels_db", "{}"))
-            return {str(k): float(v) for k, v in value.items()}
-        except (ValueError, AttributeError, TypeError):
-            return {}
+        return self._mapping("levels_db", float)
 
     @levels_db.setter
     def levels_db(self, levels: dict[str, float]) -> None:
