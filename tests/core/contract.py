@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import itertools
 import threading
+from collections.abc import Callable
 
 import numpy as np
 import pytest
 
-from diaulos.errors import AudioDeviceError
+from diaulos.errors import AudioDeviceError, DiaulosError, RefusedError
+from diaulos.work.capture.loop import run_loop
 from diaulos.work.capture.stream import Capture
-from diaulos.work.ports import AudioBackend, BlockStatus, BlockTime, StreamSpec
+from diaulos.work.ports import AudioBackend, BlockStatus, BlockTime, CancelToken, StreamSpec
 from support import RATE
 
 
@@ -90,3 +92,34 @@ def impossible_is_refused(backend: AudioBackend, inputs: int = 9) -> None:
     with pytest.raises(AudioDeviceError) as caught:
         backend.open(StreamSpec(RATE, 256, inputs, 2), lambda *_: True)
     assert caught.value.remedy
+
+
+HELD_UP = ("blocks_lost", "unsteady", "not_the_same_performance")
+"""Why what comes back is refused on a computer that is busy with something else: it has holes."""
+
+
+def right_or_told(attempt: Callable[[], bool], turns: int = 4) -> None:
+    """Once it is right; where a busy computer or a server without rights loses blocks each time,
+    each time it has to be told: `attempt` gives False then, or raises what a device says. What is
+    wrong and untold fails inside it."""
+    for _ in range(turns):
+        told: DiaulosError | None = None
+        try:
+            if attempt():
+                return
+        except (AudioDeviceError, RefusedError) as error:
+            told = error
+        assert told is None or told.remedy
+        assert not isinstance(told, RefusedError) or told.reason in HELD_UP
+
+
+def sent_round(backend: AudioBackend, sent: np.ndarray, rate_hz: int) -> tuple[np.ndarray, int]:
+    """What comes back of a track that is sent, and how much of the way is told as lost."""
+    from test_backends import Kept
+
+    sink = Kept()
+    result = run_loop(
+        backend, iter([sent]), sent.size, rate_hz, 0.0, sink, lambda *_: None, CancelToken(),
+        block_frames=256,
+    )  # fmt: skip
+    return sink.samples, result.lost_frames + result.xruns

@@ -79,8 +79,9 @@ def alone(server: JackServer) -> Iterator[JackServer]:
 
 
 def _children(module: str = "jack_child", *, wait: bool = True) -> list[str]:
-    """Processes of ours that hold ports; with `wait`, those that are left after a while."""
-    end = time.monotonic() + (2.0 if wait else 0.0)
+    """Processes of ours that hold ports; with `wait`, those that are left after a while: a busy
+    computer takes long to end one."""
+    end = time.monotonic() + (20.0 if wait else 0.0)
     while True:
         done = subprocess.run(
             ["pgrep", "-P", str(os.getpid()), "-f", module], capture_output=True, text=True,
