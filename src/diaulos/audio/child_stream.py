@@ -43,6 +43,8 @@ class Holder:
     gone: str
     again: str
     lacking: str
+    close_s: float = CLOSE_S
+    """How long it may take to let go, before it is killed."""
 
 
 def asked(module: str, env: Mapping[str, str]) -> dict[str, Any]:
@@ -236,7 +238,7 @@ class ChildStream:
         """Let go of the ports; what hangs with its server is killed."""
         self._ring.set(Count.STOP, 1)
         try:
-            self._child.wait(CLOSE_S)
+            self._child.wait(self._holder.close_s)
         except subprocess.TimeoutExpired:
             self._child.kill()
             self._child.wait()

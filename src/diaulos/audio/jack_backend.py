@@ -6,11 +6,12 @@ import os
 from pathlib import Path
 from typing import Any
 
-from diaulos.audio.child_stream import ChildStream, Holder, asked, channels_asked
+from diaulos.audio.child_stream import CLOSE_S, ChildStream, Holder, asked, channels_asked
 from diaulos.errors import AudioDeviceError
 from diaulos.work.ports import DeviceInfo, Found, StreamCallback, StreamSpec
 
 CHILD = "diaulos.audio.jack_child"
+GIVE_BACK_S = 5.0
 NO_SERVER = (
     "Start one, for example: jackd -R -d alsa -d hw:0 -r 48000 -p 256. Where PipeWire runs, "
     "install its JACK library (package pipewire-jack)."
@@ -128,6 +129,8 @@ class JackBackend:
         holder = Holder(
             CHILD, environment(found["library"]), found["kind"], "the sound server ended.",
             "Start it again.", NO_SERVER,
+            # It has the server's own block to give back.
+            GIVE_BACK_S if self._set_block else CLOSE_S,
         )  # fmt: skip
         return ChildStream(spec, callback, order, holder)
 
