@@ -98,19 +98,29 @@ HELD_UP = ("blocks_lost", "unsteady", "not_the_same_performance")
 """Why what comes back is refused on a computer that is busy with something else: it has holes."""
 
 
+class LostError(Exception):
+    """What was lost on the way was told."""
+
+
 def right_or_told(attempt: Callable[[], bool], turns: int = 4) -> None:
-    """Once it is right; where a busy computer or a server without rights loses blocks each time,
-    each time it has to be told: `attempt` gives False then, or raises what a device says. What is
-    wrong and untold fails inside it."""
+    """Once it is right. Where a busy computer or a server without rights loses blocks each time,
+    that has to be told: `attempt` raises LostError then, or what a device says. One that is wrong each
+    time and never tells fails."""
+    told = 0
     for _ in range(turns):
-        told: DiaulosError | None = None
+        failed: DiaulosError | None = None
         try:
             if attempt():
                 return
+        except LostError:
+            told += 1
         except (AudioDeviceError, RefusedError) as error:
-            told = error
-        assert told is None or told.remedy
-        assert not isinstance(told, RefusedError) or told.reason in HELD_UP
+            failed = error
+        if failed is not None:
+            assert failed.remedy
+            assert not isinstance(failed, RefusedError) or failed.reason in HELD_UP
+            told += 1
+    assert told, f"wrong {turns} times, and never a word"
 
 
 def sent_round(backend: AudioBackend, sent: np.ndarray, rate_hz: int) -> tuple[np.ndarray, int]:

@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 import soundfile
 from contract import (
+    LostError,
     blocks_follow,
     impossible_is_refused,
     lengths_hold,
@@ -123,7 +124,7 @@ def test_a_loop_through_another_program_is_level_and_in_place(running: PipeWireS
     def attempt() -> bool:
         back, lost = sent_round(On("foreign amp"), sent, RATE)
         if lost:
-            return False
+            raise LostError
         at = BLOCK + 100
         assert np.abs(back[at : at + sent.size] - 0.5 * sent).max() < 1e-6
         found = find_alignment(sent.astype(np.float64), back, float(RATE))
@@ -146,7 +147,7 @@ def test_a_take_is_recorded_from_it_and_a_server_that_dies_keeps_it(
         code, data = run_json(capsys, "record", path, "--seconds", 2, "--device", "hiss")
         if code != 0 or data["reason"]:
             assert data["error"] if code else data["reason"]
-            return False
+            raise LostError
         samples, _ = soundfile.read(str(path / data["tracks"][0]["file"]))
         assert samples.size == 2 * RATE
         kept = samples[samples != 0.0]
