@@ -104,8 +104,8 @@ class LostError(Exception):
 
 def right_or_told(attempt: Callable[[], bool], turns: int = 4) -> None:
     """Once it is right. Where a busy computer or a server without rights loses blocks each time,
-    that has to be told: `attempt` raises LostError then, or what a device says. One that is wrong each
-    time and never tells fails."""
+    that has to be told: `attempt` raises LostError then, or what a device says. One that is wrong
+    each time and never tells fails."""
     told = 0
     for _ in range(turns):
         failed: DiaulosError | None = None
