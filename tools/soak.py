@@ -16,6 +16,7 @@ import disk
 import hostile
 import kills
 import ports
+import proof
 import truth
 
 CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
@@ -28,6 +29,9 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
     ),
     "delays": lambda tenth, seed: delays.run(delays.PAIRS // (10 if tenth else 1), seed),
     "ports": lambda tenth, seed: ports.run(ports.TIMES // (10 if tenth else 1), seed),
+    "proof": lambda tenth, seed: proof.run(
+        proof.FAULTY // (10 if tenth else 1), proof.CLEAN // (10 if tenth else 1), seed
+    ),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }
 

@@ -541,3 +541,44 @@ def test_a_file_is_another_attempt_of_the_noise_check(
     settle(shown, qtbot)
     assert "None is best" in shown.noise.words.text()
     assert not any("(best)" in shown.noise.tried.item(n, 0).text() for n in range(2))
+
+
+def test_exchanged_leads_are_told_and_kept_with_the_take(
+    shown: TakesView, opened: Desk, qtbot: QtBot
+) -> None:
+    """Each track holds another's sound: said, listed beside the take, one step of undo with it."""
+    plugged = wiring.rig_backend(paced=False, seed=3)
+
+    def exchanged(session, rig, tracks, stored):  # type: ignore[no-untyped-def]
+        return plugged(session, rig, (tracks[1], tracks[0], *tracks[2:]), stored)
+
+    shown._services = replace(shown._services, record_from=exchanged)
+    before = [take.id for take in held(shown).takes]
+    take = recorded(shown, qtbot, bars=3)
+    (doubt,) = held(shown).take(take.id).doubts
+    assert doubt.kind == "swapped"
+    assert {doubt.track, doubt.other} == {one.name for one in take.tracks[:2]}
+    assert "hold each other's sound" in shown.book.off_plan.text()
+    assert "sockets" in shown.book.off_plan.toolTip()
+    opened.document.undo()
+    settle(shown, qtbot)
+    assert [one.id for one in held(shown).takes] == before
+
+
+def test_the_first_ten_seconds_are_proved_while_it_goes_on(shown: TakesView, qtbot: QtBot) -> None:
+    """What is doubtful is told before anybody plays a whole take in vain; nothing ends it."""
+    plugged = wiring.rig_backend(paced=True, seed=3)
+    waiting = []
+
+    def exchanged(session, rig, tracks, stored):  # type: ignore[no-untyped-def]
+        return plugged(session, rig, (tracks[1], tracks[0], *tracks[2:]), stored)
+
+    shown._services = replace(shown._services, record_from=exchanged)
+    shown.capture.doubted.connect(waiting.append)
+    press(qtbot, shown, Qt.Key.Key_Space, wait=False)
+    qtbot.waitUntil(lambda: bool(waiting), timeout=120_000)
+    assert shown.under_way
+    assert [one.kind for one in waiting[0]] == ["swapped"]
+    qtbot.waitUntil(lambda: "each other's sound" in shown.sentence.text(), timeout=10_000)
+    press(qtbot, shown, Qt.Key.Key_Space)
+    assert [one.kind for one in held(shown).takes[-1].doubts] == ["swapped"]

@@ -73,6 +73,7 @@ def record(
     from diaulos.work.takes.impulses import load_impulses
     from diaulos.work.takes.over import over_bars
     from diaulos.work.takes.planned import check_take
+    from diaulos.work.takes.proving import doubt_words, doubts_edit
     from diaulos.work.takes.ready import rig_to_record
     from diaulos.work.takes.recording import RecordRequest, prepare
 
@@ -106,14 +107,22 @@ def record(
             backend = wiring.record_on(device, read_map(tied or []))
         recording = prepare(request, folder, backend, wiring.local_now)
         done = recording.run()
-        folder.save(done.edit(session))
+        after = done.edit(session)
+        folder.save(after)
         for take in done.takes:
             folder.forget_recording(take.id)
+        doubts = _proved(after, done.takes, folder)
+        for take in done.takes:
+            if doubts[take.id]:
+                after = doubts_edit(take, doubts[take.id])(after)
+                folder.save(after)
     finally:
         folder.close()
     data = _data(done.take, session.sample_rate_hz, str(folder.path))
-    checked = check_take(done.edit(session), done.take, stored_of(session, folder))
+    checked = check_take(after, done.take, stored_of(session, folder))
     data["off_plan"] = checked.words or None
+    told = doubts[done.take.id]
+    data["doubts"] = [one.model_dump(mode="json") for one in told]
     data["rounds"] = [one.id for one in done.takes]
     data["reason"] = str(done.result.stopped_by) if done.result.stopped_by else None
     if as_json:
@@ -127,6 +136,22 @@ def record(
         print_lines([(track["name"], f"peak {track['peak_dbfs']:.1f} dBFS{told}{clipped}")])
     if checked.words:
         print(checked.words)
+    for one in told:
+        print(f"{doubt_words([one])} {one.remedy}")
+
+
+def _proved(session: Any, takes: Any, folder: Any) -> dict[str, Any]:
+    """What is doubtful of each take."""
+    from diaulos.work.rigs.stored import stored_of
+    from diaulos.work.takes.impulses import load_impulses
+    from diaulos.work.takes.proving import prove_take, proving_of
+
+    stored, impulses = stored_of(session, folder), load_impulses(session, folder)
+    found: dict[str, Any] = {}
+    for take in takes:
+        proving = proving_of(session, take, stored, impulses)
+        found[take.id] = () if proving is None else prove_take(proving, take, folder)
+    return found
 
 
 def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:

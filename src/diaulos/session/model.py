@@ -23,7 +23,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 10
+SCHEMA_VERSION = 11
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -93,6 +93,25 @@ class Dropped(Frozen):
 
     frame: int = Field(ge=0)
     frames: int = Field(gt=0)
+
+
+MERELY_DI_DB = -25.0
+"""So little left of a return without the DI that it is the DI."""
+
+DoubtKind = Literal["silent", "copy", "swapped", "inverted", "leak", "instrument"]
+
+
+class Doubt(Frozen):
+    """Something recorded that is not what the rig says it is. `track` and `other` are names of
+    tracks; told, and never a reason to end a recording."""
+
+    kind: DoubtKind
+    track: Name
+    other: Word = ""
+    words: Prose
+    remedy: Prose = ""
+    at_end: bool = False
+    """Only the last seconds of the take have it."""
 
 
 class MatchTarget(Frozen):
@@ -191,6 +210,9 @@ class Pass(Frozen):
     """`SIMULATED`, or the real device that it went through; "" where nobody knows."""
     keeper: bool = False
     notes: Prose = ""
+    null_db: float | None = None
+    """What the best gain and delay leave of the return when the DI is taken out of it, in dB re the
+    return; None where nobody knows. Little is left of a return that is merely the DI."""
     unloaded: Word = ""
     """In words: that the DI's load was undone on the way out, and with what."""
 
@@ -201,6 +223,11 @@ class Pass(Frozen):
         if self.against is None or self.against.alignment is None:
             return self.alignment
         return self.against.alignment
+
+    @property
+    def merely_di(self) -> bool:
+        """Whether what came back is the DI itself: no amplifier was on the way."""
+        return self.null_db is not None and self.null_db < MERELY_DI_DB
 
     @property
     def headroom_db(self) -> float:
@@ -252,6 +279,8 @@ class Take(Frozen):
     """The frame of that take that this one's first frame belongs to."""
     punched: tuple[int, int] | None = None
     """The frames that are new; what lies around them is the take it was recorded over."""
+    doubts: tuple[Doubt, ...] = Field(default=(), max_length=200)
+    """Tracks that are not what the rig says, by their own sound."""
 
     @model_validator(mode="after")
     def _cut_inside(self) -> Take:
@@ -326,7 +355,7 @@ class TrimSaid(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[10] = 10
+    schema_version: Literal[11] = 11
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)

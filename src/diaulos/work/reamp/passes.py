@@ -272,4 +272,5 @@ def _record(
         match=match,
         xruns=returned.loop.xruns,
         played_by=request.device,
+        null_db=returned.null_db,
     )

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from diaulos.errors import AmbiguousError, RefusedError
 from diaulos.session.model import (
     AlignmentRecord,
@@ -11,6 +13,7 @@ from diaulos.session.model import (
 )
 from diaulos.signal.checks import Audio
 from diaulos.signal.delay import Alignment, find_alignment
+from diaulos.signal.relation import copied
 from diaulos.work.capture.loop import LoopResult
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import Levels, measure_blocks, read_mono
@@ -26,6 +29,7 @@ SURE = 0.9
 NEAR_S = 0.05
 """How far from it."""
 
+NULLED_S = 10.0
 MEASURED_S = 600.0
 """Longer takes are measured on this much around their loudest part."""
 
@@ -38,6 +42,8 @@ class Returned:
     alignment: Alignment | None
     refused: str
     levels: Levels
+    null_db: float | None = None
+    """What the best gain and delay leave of it without the DI."""
 
 
 def measure_return(
@@ -74,7 +80,20 @@ def measure_return(
     part = back.blocks(first=max(0, lead), count=di.frames)
     levels = measure_blocks(part, di.rate_hz, 1)
     cancel.check()
-    return Returned(loop, alignment, refused, levels)
+    return Returned(loop, alignment, refused, levels, _null_db(sent, heard, di.rate_hz))
+
+
+def _null_db(sent: Audio, heard: Audio, rate_hz: int) -> float | None:
+    """Of some seconds around the loudest moment."""
+    count = min(sent.size, heard.size, round(NULLED_S * rate_hz))
+    if count < rate_hz // 10:
+        return None
+    first = int(np.argmax(np.abs(sent[: heard.size])))
+    first = max(0, min(first - count // 4, min(sent.size, heard.size) - count))
+    part = slice(first, first + count)
+    reach = min(count // 2, round(MAX_LOOP_DELAY_S * rate_hz))
+    same = copied(sent[part], heard[first:], (0, reach))
+    return round(same.null_db, 1) if same.likeness else None
 
 
 def _alignment(

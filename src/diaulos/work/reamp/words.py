@@ -249,6 +249,11 @@ def pass_words(one: Pass, tone: str, rate_hz: float) -> str:
                 f"the pair comes down by {number(-one.match.pair_offset_db, 2)} dB, "
                 f"so that it stays under \N{MINUS SIGN}1 dBTP"
             )
+    if one.null_db is not None:
+        left = number(one.null_db)
+        parts.append(f"without the DI {left} dB of it are left (best gain and delay)")
+    if one.merely_di:
+        parts.append(MERELY_DI)
     if one.assumed_calibration:
         parts.append("send calibration assumed: +12 dBu at 0 dBFS")
     if one.send_limited_db > 0.0:
@@ -256,8 +261,16 @@ def pass_words(one: Pass, tone: str, rate_hz: float) -> str:
     return "\n".join(parts)
 
 
+MERELY_DI = (
+    "what came back is the DI itself. See whether the amplifier is bypassed, or the return's lead "
+    "in the send."
+)
+
+
 def made_words(made: Pass, rate_hz: int) -> str:
     """What is said when a pass is there."""
+    if made.merely_di:
+        return f"{made.name}: {MERELY_DI}"
     if made.alignment is None:
         return f"{made.name}: recorded, but not in time. {made.alignment_refused}"
     ms = samples_to_ms(made.alignment.delay_samples, rate_hz)

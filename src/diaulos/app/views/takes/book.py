@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -15,9 +17,14 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.figures import clock, counted, number, typeset
-from diaulos.session.model import Session, Take, Track
+from diaulos.session.model import Doubt, Session, Take, Track
 from diaulos.session.take_edits import differences_since
+from diaulos.work.takes.proving import doubt_words
 
+HOW_PROVED = (
+    "From ten seconds of the take: the dry DI is put through the rig as it is described, and what "
+    "comes out is held against the other tracks; an instrument by its own noise and lowest note."
+)
 STARS = ("", "1 of 5", "2 of 5", "3 of 5", "4 of 5", "5 of 5")
 
 
@@ -141,11 +148,17 @@ class TakeBook(QWidget):
         self.restore.setEnabled(self._writable and self.binned.chosen() is not None)
         self.empty.setEnabled(self._writable and full)
 
-    def show_check(self, words: str) -> None:
-        """How the take differs from its plan, and the likely culprit; nothing where it agrees."""
+    def show_check(self, words: str, doubts: Sequence[Doubt] = ()) -> None:
+        """Which tracks are not what they say, how the take differs from its plan, and the likely
+        culprit; nothing where all agrees."""
         if words:
             words += " E sets the gain for what was heard."
+        words = f"{doubt_words(doubts)} {words}".strip()
         self.off_plan.setText(typeset(words))
+        lines = [f"{one.words} {one.remedy}" for one in doubts]
+        if lines:
+            lines.append(HOW_PROVED)
+        self.off_plan.setToolTip(typeset("\n".join(lines)))
         self.off_plan.setVisible(bool(words) and not self.in_bin)
 
     def show_about(self, session: Session, take: Take | None) -> None:

@@ -14,12 +14,18 @@ from diaulos.app.views.takes.board import BoardRow
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.errors import EditError, StorageError
 from diaulos.figures import clock
+from diaulos.session.model import Doubt
 from diaulos.work.capture.recorder import Meters
 from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.rigs.stored import stored_of
+from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.notes import RecordingStore
+from diaulos.work.takes.proving import PROVED_S, doubt_words, opening_of
 from diaulos.work.takes.recording import Recorded, Recording, RecordRequest, prepare
 
 METERS_MS = 33
+WRITTEN_S = 1.0
+"""What is written can be read that much later: a file's header is refreshed twice a second."""
 SAVING = "Saving the take\N{HORIZONTAL ELLIPSIS}"
 MOST_MINUTES = 999.0
 
@@ -37,6 +43,8 @@ class Capture(QObject):
     metered = Signal(object)
     done = Signal(object)
     failed = Signal(object)
+    doubted = Signal(object)
+    """What is doubtful of the first seconds, while it goes on."""
 
     def __init__(
         self, jobs: Jobs, services: Callable[[], Services], store: RecordingStore,
@@ -50,6 +58,8 @@ class Capture(QObject):
         self.under_way = False
         """From the key to the take."""
         self._stopping = False
+        self._proving = False
+        self._doubts = ""
         self._started: SimpleQueue[Recording] = SimpleQueue()
         self._timer = QTimer(self)
         self._timer.setInterval(METERS_MS)
@@ -72,6 +82,7 @@ class Capture(QObject):
                 raise
 
         self._started = started
+        self._proving, self._doubts = False, ""
         self.under_way = True
         if not self._jobs.start(
             Job("Recording", work, self._on_done, self._on_failed, captures=True)
@@ -121,7 +132,37 @@ class Capture(QObject):
         meters = recording.recorder.meters
         if meters is not None:
             self.metered.emit(self._rows(recording, meters))
+            self._prove_opening(recording, meters.frame)
         self.told.emit(SAVING if self._stopping else self._sentence(recording, meters))
+
+    def _prove_opening(self, recording: Recording, written: int) -> None:
+        """Once the first seconds are in the files: whether every track is what it says."""
+        rate = recording.request.session.sample_rate_hz
+        if self._proving or written < (PROVED_S + WRITTEN_S) * rate:
+            return
+        self._proving = True
+        store = self._store
+
+        count = round(PROVED_S * rate)
+
+        def work(progress: Progress, cancel: CancelToken) -> tuple[Doubt, ...] | None:
+            session = recording.request.session
+            impulses = load_impulses(session, store)
+            proving = opening_of(recording, stored_of(session, store), impulses)
+            if proving is None:
+                return ()
+            if not proving.written(store, count):
+                return None
+            return proving.stretch(store, 0, count, cancel.check)
+
+        def told(doubts: tuple[Doubt, ...] | None) -> None:
+            if doubts is None:
+                self._proving = False  # the files' headers are behind: once more
+            elif self.recording is recording:
+                self._doubts = doubt_words(doubts)
+                self.doubted.emit(doubts)
+
+        self._jobs.start(Job("proof", work, told, lambda error: None, background=True))
 
     def _sentence(self, recording: Recording, meters: Meters | None) -> str:
         rate = recording.request.session.sample_rate_hz
@@ -141,6 +182,8 @@ class Capture(QObject):
             text += f", {meters.xruns} xruns, {meters.lost_frames} frames lost"
         if recording.unmeasured:
             text += ", in time by the driver's claim"
+        if self._doubts:
+            text += f". {self._doubts.rstrip('.')}"
         return f"{text}. Space stops, M marks, A again."
 
     def _rows(self, recording: Recording, meters: Meters) -> tuple[BoardRow, ...]:

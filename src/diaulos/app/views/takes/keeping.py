@@ -131,7 +131,8 @@ class TakesKeeping(TakesLayout):
     def _ask_culprit(self) -> None:
         """Why the chosen take is off its plan, worked out beside the window."""
         session, take, store = self._document.session, self.heard_take, self._document.store
-        self.book.show_check("")
+        doubts = take.doubts if take is not None else ()
+        self.book.show_check("", doubts)
         if take is None or not any(abs(t.difference_db or 0.0) > TOLD_DB for t in take.tracks):
             return
 
@@ -140,7 +141,7 @@ class TakesKeeping(TakesLayout):
 
         def done(check: TakeCheck) -> None:
             if self.heard_take is take:
-                self.book.show_check(check.words)
+                self.book.show_check(check.words, doubts)
 
         self._jobs.start(Job("culprit", work, done, self.problem.emit, background=True))
 

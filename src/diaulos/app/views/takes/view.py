@@ -24,16 +24,23 @@ from diaulos.errors import CancelledError
 from diaulos.figures import clock, counted, number, typeset
 from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
-from diaulos.session.model import Session
+from diaulos.session.model import Doubt, Session, Take
 from diaulos.session.roles import recording_rig
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.stored import stored_of
+from diaulos.work.takes.impulses import load_impulses
+from diaulos.work.takes.proving import doubt_words, doubts_edit, prove_take, proving_of
 from diaulos.work.takes.ready import armed_tracks, checklist
 from diaulos.work.takes.recording import Recorded, Recording, RecordRequest
 
 REPORT_DELAY_MS = 30
+
+
+def _merged(take: Take) -> str:
+    """What is found of a take is one step of undo with the take."""
+    return f"recorded {take.id}"
 
 
 class TakesView(TakesTuning):
@@ -396,7 +403,8 @@ class TakesView(TakesTuning):
         # The note beside its files stays until the session is saved: the journal is written in
         # a thread of its own, and a death before that must not lose the take.
         over, way = self.take, self.setup.chosen
-        if self._document.apply(done.edit, journal=True):
+        if self._document.apply(done.edit, journal=True, merge=_merged(done.take)):
+            self._prove(done)
             if way not in ("loop", "punch") or over is None:
                 self.takes.choose(done.take.id)
             self.said.emit(done.words)
@@ -408,6 +416,32 @@ class TakesView(TakesTuning):
             for one in done.takes:
                 self._document.apply(take_edits.discard_take(one.id), journal=True)
             self.record()
+
+    def _prove(self, done: Recorded) -> None:
+        """Whether every track of the new takes is what it says: told, and kept with them."""
+        document, store = self._document, self._document.store
+        session = document.session
+
+        def work(progress: Progress, cancel: CancelToken) -> dict[str, tuple[Doubt, ...]]:
+            stored, impulses = stored_of(session, store), load_impulses(session, store)
+            found = {}
+            for take in done.takes:
+                proving = proving_of(session, take, stored, impulses)
+                if proving is not None:
+                    found[take.id] = prove_take(proving, take, store, cancel.check)
+            return found
+
+        def told(found: dict[str, tuple[Doubt, ...]]) -> None:
+            known = {take.id: take for take in document.session.takes}
+            for ident, doubts in found.items():
+                if doubts and ident in known:
+                    take = known[ident]
+                    document.apply(
+                        doubts_edit(take, doubts), journal=True, merge=_merged(done.take)
+                    )
+                    self.said.emit(f"{take.name}: {doubt_words(doubts)}")
+
+        self._jobs.start(Job("proof", work, told, self.problem.emit, background=True))
 
     def _on_failed(self, error: Exception) -> None:
         self._show_ready()
