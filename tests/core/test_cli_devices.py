@@ -12,7 +12,8 @@ from jack_server import JackServer
 from test_cli import documented, run, run_json
 from test_jack import _noise, running, server  # noqa: F401 - fixtures
 
-from diaulos.errors import InputError, RefusedError
+from diaulos import wiring
+from diaulos.errors import AudioDeviceError, InputError, RefusedError
 from diaulos.rig.course import reamp_course, trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.templates import build
@@ -26,6 +27,7 @@ from diaulos.work.capture.mapping import (
     read_map,
 )
 from diaulos.work.capture.roundtrip import measure_round_trip
+from diaulos.work.ports import DeviceInfo, StreamSpec
 from support import RATE
 
 
@@ -207,3 +209,31 @@ def test_what_a_device_hears_is_tuned_and_measured(
         code, _, err = run(capsys, *words)
         assert code == 1
         assert told in err
+
+
+def test_a_block_is_asked_of_the_device(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    """`--block` reaches what opens the stream, in each verb that has it."""
+    asked: list[int] = []
+    card = DeviceInfo("alsa", "Card", 8, 8, (RATE,), (64, 128, 256, 512, 1024), False)
+
+    def gone(spec: StreamSpec, callback: object, block: int = 0, **_: object) -> None:
+        asked.append(block)
+        raise AudioDeviceError("it is gone.", where=spec.device, remedy="Plug it in.")
+
+    monkeypatch.setattr(wiring.real, "find", lambda name: card)
+    monkeypatch.setattr(wiring.real, "open_stream", gone)
+    path = tmp_path / "s.diaulos"
+    run(capsys, "new", path, "--plays", "guitar", "--tone", "modeler")
+    di = tmp_path / "di.wav"
+    soundfile.write(str(di), 0.3 * _noise(1.0), RATE, subtype="FLOAT")
+    for verb in (
+        ("record", path, "--seconds", 2, "--device", "Card", "--block", 128),
+        ("reamp-file", di, tmp_path / "out.wav", "--device", "Card", "--block", 512),
+        ("roundtrip", "--device", "Card", "--block", 64),
+    ):
+        code, _, err = run(capsys, *verb)
+        assert code == 1, err
+        assert "it is gone" in err.lower()
+    assert asked == [128, 512, 64]

@@ -25,6 +25,13 @@ OutOption = Annotated[
 InOption = Annotated[
     int, typer.Option("--in-channel", min=0, help="Its input, from 1; 0: as the rig numbers it.")
 ]
+BlockOption = Annotated[
+    int,
+    typer.Option(
+        "--block", metavar="FRAMES", min=0, max=8192,
+        help="Of an ALSA device; 0: the usual. A server has its own.",
+    ),
+]  # fmt: skip
 ListenFlag = Annotated[
     bool, typer.Option("--listen", help="Hear an input of --device instead of a file.")
 ]
@@ -96,6 +103,7 @@ def roundtrip(
     out: Annotated[int, typer.Option("--out", min=1, help="The output, from 1.")] = 1,
     back: Annotated[int, typer.Option("--in", min=1, help="The input, from 1.")] = 1,
     rate_hz: Annotated[int, typer.Option("--rate", help="Of the device; as it runs without.")] = 0,
+    block: BlockOption = 0,
     as_json: JsonFlag = False,
 ) -> None:
     """Measure the way from an output to an input, by a cable between them: a quiet sweep, twice."""
@@ -107,7 +115,7 @@ def roundtrip(
             where="--device",
             remedy="Choose a real device (diaulos devices).",
         )
-    found = wiring.round_trip_of(device, out, back, rate_hz=rate_hz)
+    found = wiring.round_trip_of(device, out, back, rate_hz=rate_hz, block_frames=block)
     data = {
         "device": device,
         "round_trip_samples": round(found.samples, 4),

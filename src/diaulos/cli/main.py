@@ -13,7 +13,7 @@ import typer
 
 from diaulos import __version__
 from diaulos.cli import VERBS
-from diaulos.cli.devices import DeviceOption, InOption, OutOption
+from diaulos.cli.devices import BlockOption, DeviceOption, InOption, OutOption
 from diaulos.cli.output import EXIT_USAGE, print_json, print_lines, report, told_progress
 from diaulos.errors import DiaulosError, InputError
 from diaulos.ids import BENCH
@@ -333,6 +333,7 @@ def reamp(
     device: DeviceOption = BENCH,
     out_channel: OutOption = 0,
     in_channel: InOption = 0,
+    block: BlockOption = 0,
     as_json: JsonFlag = False,
 ) -> None:
     """Reamp a stored take and save the new pass in the session."""
@@ -376,7 +377,7 @@ def reamp(
                 backend_for=(
                     wiring.bench_for(impulses)
                     if device == BENCH
-                    else wiring.loop_on(device, out_channel, in_channel)
+                    else wiring.loop_on(device, out_channel, in_channel, block_frames=block)
                 ),
                 clock=wiring.local_now,
                 impulses=impulses,
@@ -414,6 +415,7 @@ def reamp_file_command(
     device: DeviceOption = BENCH,
     out_channel: OutOption = 1,
     in_channel: InOption = 1,
+    block: BlockOption = 0,
     replace: ReplaceFlag = False,
     as_json: JsonFlag = False,
 ) -> None:
@@ -445,7 +447,7 @@ def reamp_file_command(
             backend_for=(
                 wiring.bench_for()
                 if device == BENCH
-                else wiring.loop_on(device, out_channel, in_channel)
+                else wiring.loop_on(device, out_channel, in_channel, block_frames=block)
             ),
             clock=wiring.local_now,
             progress=progress,

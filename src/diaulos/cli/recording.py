@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 import typer
 
-from diaulos.cli.devices import DeviceOption
+from diaulos.cli.devices import BlockOption, DeviceOption
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag, RigOption, SessionArgument
 from diaulos.ids import BENCH
@@ -52,6 +52,7 @@ def record(
         str, typer.Option("--chords", metavar="NAME", help="What the players strum.")
     ] = "",
     device: DeviceOption = BENCH,
+    block: BlockOption = 0,
     tied: Annotated[
         list[str] | None,
         typer.Option("--map", metavar="TRACK=CHANNEL", help="An input of the device, from 1."),
@@ -104,7 +105,7 @@ def record(
                 impulses=load_impulses(session, folder),
             )
         else:
-            backend = wiring.record_on(device, read_map(tied or []))
+            backend = wiring.record_on(device, read_map(tied or []), block)
         recording = prepare(request, folder, backend, wiring.local_now)
         done = recording.run()
         after = done.edit(session)

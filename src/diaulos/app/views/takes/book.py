@@ -153,7 +153,8 @@ class TakeBook(QWidget):
         culprit; nothing where all agrees."""
         if words:
             words += " E sets the gain for what was heard."
-        words = f"{doubt_words(doubts)} {words}".strip()
+        mend = doubts[0].remedy if doubts else ""
+        words = " ".join(part for part in (doubt_words(doubts), mend, words) if part)
         self.off_plan.setText(typeset(words))
         lines = [f"{one.words} {one.remedy}" for one in doubts]
         if lines:
