@@ -50,6 +50,7 @@ from diaulos.work.reamp.files import FileReampRequest, reamp_file
 from diaulos.work.reamp.passes import ReampRequest, make_pass
 from diaulos.work.reamp.planning import plan_reamp
 from diaulos.work.reamp.recovery import Remains, bring_back, recoverable
+from diaulos.work.reamp.words import made_words
 from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.rendering import RenderRequest, render
 from diaulos.work.rigs.stored import stored_of
@@ -523,6 +524,34 @@ def test_a_loop_that_returns_something_else_is_not_called_in_time(
     made = reamped(desk, backend_for=wrong, slate=False).made
     assert made.alignment is None
     assert "same performance" in made.alignment_refused
+
+
+def test_a_return_that_is_merely_the_di_is_told(desk: tuple[SessionFolder, Session]) -> None:
+    """A bypass, or the return's lead in the send: 40 ms late, half as loud, and nothing else."""
+
+    class Bypass(BenchBackend):
+        def open(self, spec: StreamSpec, callback: object) -> object:
+            stream = super().open(spec, callback)
+            held = np.zeros(1_920)
+
+            def process(block: np.ndarray, taps: object = None) -> np.ndarray:
+                nonlocal held
+                held = np.concatenate([held, block])
+                out, held = held[: block.size], held[block.size :]
+                return -0.5 * out
+
+            stream._bench.process = process
+            return stream
+
+    made = reamped(desk, backend_for=lambda course: Bypass(course, BenchFaults()), slate=False).made
+    assert made.null_db is not None
+    assert made.null_db < -40.0
+    assert made.merely_di
+    assert "the DI itself" in made_words(made, RATE)
+    amplified = reamped(desk).made
+    assert amplified.null_db is not None
+    assert amplified.null_db > -12.0
+    assert "the DI itself" not in made_words(amplified, RATE)
 
 
 def test_a_long_take_is_measured_around_its_loudest_part(

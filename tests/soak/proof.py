@@ -24,7 +24,7 @@ from diaulos.signal.hiss import apart, centres_hz
 from diaulos.units import db_to_gain
 from diaulos.work.rigs.look import rig_graph
 from diaulos.work.rigs.rendering import PLAYER_LOAD, recorded_gain
-from diaulos.work.takes.fitting import candidates, own_noise
+from diaulos.work.takes.fitting import candidates, own_noise, white
 from diaulos.work.takes.proof import prove
 
 RATE = 48_000
@@ -133,8 +133,11 @@ def _another(session: Session, rig: Rig, dry: TrackPlan, rng: random.Random) -> 
         if said is None or noise is None:
             continue
         few = replace(said, moments=34)
-        chi = apart(few, noise, float(RATE))[1] ** 2 * centres_hz(RATE).size
-        if chi > DISTINCT:
+        bands = centres_hz(RATE).size
+        few_of_it = replace(noise, moments=34)
+        shaped = apart(few_of_it, white(few_of_it), float(RATE))[1] ** 2 * bands
+        chi = apart(few, noise, float(RATE))[1] ** 2 * bands
+        if min(chi, shaped) > DISTINCT:
             far.append(one)
     return rng.choice(far).graph if far else None
 

@@ -42,7 +42,7 @@ FITS, SURELY = 1.5, 30.0
 """Of one that is named: re what chance explains, and how much better it has to be than the one
 that is said, in chi squared over all bands (a few in thousands by chance)."""
 ALIKE = 6.0
-MOST = 40
+MOST, MOST_NAMED = 40, 2
 LOWEST_SIZE = 16_384
 UNDER = 2.0 ** (-0.7 / 12.0)
 """Below the lowest string by more than a string out of tune."""
@@ -159,10 +159,12 @@ def fit(
     heard = hiss_shape(samples, rate_hz)
     if heard is None:
         return Fit("cannot tell", words="No moment of it is quiet.")
-    errors = []
+    errors: list[float] = []
+    shapes: list[Hiss | None] = []
     for one in choice:
         look()
         shape = own_noise(one.graph, track, rate_hz)
+        shapes.append(shape)
         errors.append(math.inf if shape is None else _chi(heard, shape, rate_hz))
     if not errors or not math.isfinite(errors[0]):
         return Fit("cannot tell")
@@ -175,10 +177,24 @@ def fit(
         return Fit("fits") if rivals < len(errors) else Fit("cannot tell")
     if errors[0] < best + SURELY or errors[0] < FITS * bands:
         return Fit("cannot tell")
+    if _chi(heard, white(shapes[errors.index(best)] or heard), rate_hz) < best + SURELY:
+        # Any input that hisses by itself sounds like an instrument that does not.
+        return Fit("cannot tell", words="Its noise has no shape of its own.")
     named = tuple(
         one.words for one, error in zip(choice, errors, strict=True) if error <= best + ALIKE
     )
-    return Fit("another", named, f"Its own noise is that of {' or '.join(named[:3])}.")
+    return Fit("another", named, f"Its own noise is that of {_some(named)}.")
+
+
+def _some(named: Sequence[str]) -> str:
+    """The first two, and that there are more."""
+    more = " (or others)" if len(named) > MOST_NAMED else ""
+    return " or of ".join(named[:MOST_NAMED]) + more
+
+
+def white(like: Hiss) -> Hiss:
+    """Noise without a shape, known as well as another."""
+    return Hiss(np.zeros(like.level_db.size), like.moments)
 
 
 def _chi(heard: Hiss, shape: Hiss, rate_hz: float) -> float:
@@ -225,7 +241,7 @@ def _too_low(
         f"({note_name(min(strings[0]))})."
     )
     if others:
-        words += f" It may be {' or '.join(others[:3])}."
+        words += f" It may be that of {_some(others)}."
     return Fit("another", others, words)
 
 
