@@ -279,6 +279,7 @@ def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
         "reference_lufs": matched.reference_lufs if matched else None,
         "method": matched.method if matched else None,
         "layout": matched.layout if matched else None,
+        "null_db": one.null_db,
         "xruns": one.xruns,
     }
 
@@ -299,6 +300,7 @@ def _print_pass(data: dict[str, Any]) -> None:
         ("return gain", figure("return_gain_db", "+.1f", "dB")),
         ("peak", f"{figure('peak_dbfs', '.1f', 'dBFS')}, headroom {data['headroom_db']:.1f} dB"),
         ("loudness", figure("before_lufs", ".2f", "LUFS")),
+        ("without the DI", figure("null_db", ".1f", "dB are left of it")),
     ]
     if "loop_delay_samples" in data:
         lines.insert(1, ("loop delay", figure("loop_delay_samples", ".2f", "samples")))
@@ -484,6 +486,7 @@ def reamp_file_command(
         "reference_lufs": matched.reference_lufs if matched else None,
         "method": matched.method if matched else levels.loudness.method,
         "layout": matched.layout if matched else levels.loudness.layout,
+        "null_db": result.returned.null_db,
         "xruns": result.returned.loop.xruns,
     }
     if as_json:
