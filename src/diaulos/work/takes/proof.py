@@ -38,7 +38,7 @@ SHORTEST_S = 2.0
 HEARD_DBFS = -45.0
 """A group of which nothing is louder was not played."""
 SILENT_DBFS = -60.0
-UNDER_PLAN_DB = 30.0
+UNDER_PLAN_DB = 50.0
 PLANNED_DBFS = -50.0
 COPY_DB, NO_COPY_DB = -22.0, -12.0
 """What is left of a copy at most, and of a track that our stages make of the DI at least."""
@@ -81,7 +81,7 @@ class Proved:
         planned = self.plan.unclipped_dbfs
         if planned is None or planned < PLANNED_DBFS:
             return False
-        return self.peak_dbfs < SILENT_DBFS or self.peak_dbfs < planned - UNDER_PLAN_DB - 20.0
+        return self.peak_dbfs < SILENT_DBFS or self.peak_dbfs < planned - UNDER_PLAN_DB
 
     def holding(self, samples: Real) -> Proved:
         """The same track, had it recorded this."""
