@@ -16,9 +16,11 @@ from diaulos.app.document import Document
 from diaulos.app.main_window import MainWindow
 from diaulos.app.services import Services
 from diaulos.errors import AudioDeviceError
+from diaulos.session.edits import Edit
 from diaulos.session.roles import reamp_rig, recording_rig
 from diaulos.work.capture.movers import Movement
 from diaulos.work.ports import DeviceInfo, Found
+from support import RATE
 
 DEVICE = "Eight-input interface"
 
@@ -143,3 +145,64 @@ def test_a_device_that_goes_while_it_is_heard_is_told(
 def test_the_simulated_studio_has_no_sockets(opened, window: MainWindow) -> None:
     window.action("sockets").trigger()
     assert "has no sockets to tie" in window._status.text()
+
+
+class Slower(Named):
+    """A server that runs at another rate than the session."""
+
+    def look(self) -> Found:
+        found = super().look()
+        return Found(
+            tuple(DeviceInfo(**{**one.__dict__, "rates_hz": (44_100,)}) for one in found.devices),
+            found.missing,
+        )
+
+
+def _at(opened, qtbot: QtBot, tapped: Tapped) -> SocketsDialog:
+    document: Document = opened.document
+    services = Services(
+        **{**opened.services.__dict__, "devices": Slower(), "hear_inputs": tapped.hear}
+    )
+    rigs = (recording_rig(document.session).id,)
+    made = SocketsDialog(DEVICE, lambda: document.session, rigs, services, opened.window)
+    made.tied.connect(document.apply)
+    theme.dress(made)
+    made.show()
+    qtbot.waitUntil(lambda: "8 inputs" in made.about.text(), timeout=5_000)
+    return made
+
+
+def test_another_rate_is_said_with_both_ways_out(opened, tapped: Tapped, qtbot: QtBot) -> None:
+    """A session with takes keeps its rate: the device follows, or a new session."""
+    made = _at(opened, qtbot, tapped)
+    assert made.rate.isVisible()
+    assert "runs at 44100 Hz, the session at 48000 Hz" in made.rate.text()
+    assert "-r 48000" in made.rate.text()
+    assert "new session at 44100 Hz" in made.rate.text()
+    assert not made.follow.isVisible()
+    made.reject()
+
+
+def test_an_empty_session_takes_the_devices_rate(opened, tapped: Tapped, qtbot: QtBot) -> None:
+    """One press, one step of undo; the rig's devices follow."""
+    document: Document = opened.document
+    document.apply(
+        Edit("Empty", lambda session: session.model_copy(
+            update={"takes": (), "bin": (), "impulses": ()}
+        ))
+    )  # fmt: skip
+    made = _at(opened, qtbot, tapped)
+    assert made.follow.text() == "Session at 44100 Hz"
+    qtbot.mouseClick(made.follow, Qt.MouseButton.LeftButton)
+    assert document.session.sample_rate_hz == 44_100
+    assert not made.rate.isVisible()
+    rates = {
+        device.word("rate")
+        for rig in document.session.rigs
+        for device in rig.devices
+        if device.has_setting("rate")
+    }
+    assert rates == {"44100"}
+    document.undo()
+    assert document.session.sample_rate_hz == RATE
+    made.reject()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,14 +13,17 @@ from test_cli import run_json
 from test_jack import running, server  # noqa: F401 - fixtures
 
 from diaulos import wiring
+from diaulos.errors import EditError
 from diaulos.rig.course import reamp_course
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import DeviceMap, PortRef, Tie
 from diaulos.rig.templates import build
-from diaulos.session.edits import tie_sockets
+from diaulos.session.edits import set_sample_rate, tie_sockets
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.capture.mapping import sockets_of, told_over
 from diaulos.work.capture.movers import LOWEST_DBFS, Movement, Movers, listen_for_movement
+from diaulos.work.capture.rates import rate_words
+from diaulos.work.ports import DeviceInfo
 from support import RATE
 
 
@@ -136,3 +140,18 @@ def test_listening_ends_when_it_is_stopped() -> None:
 
     listen_for_movement(FakeDriver(realtime=True), RATE, 3, tell, stop.is_set)
     assert len(told[0].peak_dbfs) == 3
+
+
+def test_a_session_with_audio_keeps_its_rate(demo_copy: Path) -> None:
+    """Audio never changes: the way out is named."""
+    folder = SessionFolder.open(demo_copy)
+    try:
+        session = folder.load()
+    finally:
+        folder.close()
+    with pytest.raises(EditError, match="holds audio at 48000 Hz"):
+        set_sample_rate(44_100)(session)
+    there = DeviceInfo("pipewire", "Box", 2, 2, (44_100,), (256,), True)
+    assert "clock.force-rate 48000" in rate_words(session, there)
+    several = DeviceInfo("alsa", "Card", 2, 2, (44_100, 48_000), (256,), True)
+    assert rate_words(session, several) == ""

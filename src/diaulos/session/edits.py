@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from diaulos.errors import EditError
 from diaulos.rig.course import can_reamp
-from diaulos.rig.model import Device, DeviceMap, Frozen, Rig
+from diaulos.rig.model import Choice, Device, DeviceMap, Frozen, Rig
 from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     Against,
@@ -200,6 +200,34 @@ def rematch_pass(take_id: str, pass_id: str, match: MatchRecord | None) -> Edit:
     """Another reference for a pass; the file stays as it is."""
     value = None if match is None else match.model_dump()
     return _change_pass("Match pass", take_id, pass_id, match=value)
+
+
+def set_sample_rate(rate_hz: int) -> Edit:
+    """Another sample rate, while nothing is recorded or brought: audio never changes. Devices of
+    the rigs that stood at the old rate follow where they have the new one."""
+
+    def change(session: Session) -> Session:
+        if session.holds_audio:
+            raise EditError(
+                f"The session holds audio at {session.sample_rate_hz} Hz.",
+                where=session.name,
+                remedy=f"Set the device to {session.sample_rate_hz} Hz, or make a new session at "
+                f"{rate_hz} Hz and import the takes there: that resamples them.",
+            )
+        rigs = tuple(_at_rate(rig, session.sample_rate_hz, rate_hz) for rig in session.rigs)
+        return _checked(session.model_copy(update={"sample_rate_hz": rate_hz, "rigs": rigs}))
+
+    return Edit(f"Session at {rate_hz} Hz", change)
+
+
+def _at_rate(rig: Rig, old_hz: int, new_hz: int) -> Rig:
+    for device in rig.devices:
+        if not device.has_setting("rate") or device.word("rate") != str(old_hz):
+            continue
+        setting = device.setting("rate")
+        if isinstance(setting, Choice) and str(new_hz) in dict(setting.options):
+            rig = rig.with_setting(device.id, "rate", str(new_hz))
+    return rig
 
 
 def set_device_setting(rig_id: str, device_id: str, setting_id: str, value: float | str) -> Edit:

@@ -447,6 +447,11 @@ class Session(Frozen):
         """Name of an instrument, or "" when the take has none."""
         return next((i.name for i in self.instruments if i.id == instrument_id), "")
 
+    @property
+    def holds_audio(self) -> bool:
+        """Whether it has takes or impulse responses, which are of its sample rate."""
+        return bool(self.takes or self.take_bin or self.bin or self.impulses)
+
     def binned_files(self) -> set[str]:
         """Files that only the bin needs: passes and whole takes."""
         files = {item.item.file for item in self.bin}

@@ -30,10 +30,11 @@ from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import DiaulosError
 from diaulos.figures import counted
 from diaulos.rig.model import DeviceMap, Rig, Tie
-from diaulos.session.edits import Edit, tie_sockets
+from diaulos.session.edits import Edit, set_sample_rate, tie_sockets
 from diaulos.session.model import Session
 from diaulos.work.capture.mapping import Socket, sockets_of
 from diaulos.work.capture.movers import Movement
+from diaulos.work.capture.rates import other_rate, rate_words
 from diaulos.work.ports import DeviceInfo, Found
 from diaulos.work.rigs.look import rig_graph
 
@@ -99,6 +100,13 @@ class SocketsDialog(QDialog):
         self.tie.setProperty("main", "true")
         self.tie.setDefault(True)
         self.tie.clicked.connect(self._on_tie)
+        self.rate = TextLabel()
+        self.rate.setProperty("role", "problem")
+        self.rate.setWordWrap(True)
+        self.follow = QPushButton()
+        self.follow.setAutoDefault(False)
+        self.follow.setToolTip("The other way out is at the device; this one is undone by Undo")
+        self.follow.clicked.connect(self._on_follow)
         self.problem = TextLabel()
         self.problem.setProperty("role", "problem")
         self.problem.setWordWrap(True)
@@ -144,7 +152,11 @@ class SocketsDialog(QDialog):
         foot.addWidget(self.problem, 1)
         foot.addWidget(close)
         whole = QVBoxLayout(self)
+        rates = QHBoxLayout()
+        rates.addWidget(self.rate, 1)
+        rates.addWidget(self.follow)
         whole.addWidget(self.about)
+        whole.addLayout(rates)
         whole.addLayout(body, 1)
         whole.addLayout(foot)
 
@@ -273,9 +285,28 @@ class SocketsDialog(QDialog):
                 f"{there.name}: {counted(there.inputs, 'input')}, "
                 f"{counted(there.outputs, 'output')}. A rig keeps its ties for every device."
             )
+        self._show_rate()
         self.listen.setEnabled(there is not None and there.inputs > 0)
         self._show_levels(there)
         self._show()
+
+    def _show_rate(self) -> None:
+        """The session's rate against the device's, and both ways out."""
+        session, there = self._session(), self._there
+        words = rate_words(session, there) if there is not None else ""
+        other = other_rate(session, there) if there is not None else None
+        self.rate.setText(words)
+        self.rate.setVisible(bool(words))
+        self.follow.setText(f"Session at {other} Hz")
+        self.follow.setVisible(other is not None and not session.holds_audio and self._writable)
+
+    def _on_follow(self) -> None:
+        session, there = self._session(), self._there
+        other = other_rate(session, there) if there is not None else None
+        if other is not None:
+            self.tied.emit(set_sample_rate(other))
+            self._show_rate()
+            self._show()
 
     def _show_levels(self, there: DeviceInfo | None) -> None:
         for widget in (*self._names, *self._windows):
