@@ -112,6 +112,23 @@ def test_lost_blocks_are_no_gate() -> None:
     assert "lost" in found.reason
 
 
+def test_a_sweep_with_a_hole_is_sent_again() -> None:
+    """A busy computer loses blocks now and then: the loop is known all the same."""
+    sent: list[float] = []
+
+    def play(slate: Slate, sink: AudioSink) -> LoopResult:
+        sent.append(float(np.max(np.abs(slate.samples))))
+        hole = len(sent) % 2
+        sink.write((0.0 if hole else 1.0) * shift(slate.samples, 500.25, slate.frames)[:, None])
+        return LoopResult(slate.frames, hole, 64 * hole)
+
+    found = measure_slate(play, RATE, -6.0, no_progress, CancelToken())
+    assert found.delay_samples == pytest.approx(500.25, abs=0.01)
+    assert found.level_dbfs == pytest.approx(-26.0)
+    assert sent[0] == pytest.approx(sent[1]), "again at its own level"
+    assert len(sent) == 4
+
+
 def test_what_clips_or_does_not_come_back_ends_it() -> None:
     with pytest.raises(RefusedError, match="clipped"):
         measured(lambda x: np.clip(1e4 * x, -1.0, 1.0))

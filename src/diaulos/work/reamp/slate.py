@@ -26,6 +26,8 @@ UNDER_DB = 20.0
 """The first sweep's peak below that of the take as it is sent."""
 STEP_DB = 12.0
 LEVELS = 4
+MOST_AGAIN = 4
+"""Sweeps with a gap that are sent again, in all."""
 AGREE_DB, AGREE_SAMPLES = 0.5, 0.5
 """Two levels that differ by less say the same of the loop."""
 DISAGREE = "its levels do not agree: a gate or a compressor"
@@ -139,16 +141,19 @@ def measure_slate(
     """
     readings: list[tuple[float, SlateReading]] = []
     first = max(LOWEST_FIRST_DBFS, min(0.0, sent_peak_dbfs) - UNDER_DB)
-    level, gaps = first, False
-    for number in range(LEVELS):
+    level, gaps, number, again = first, False, 0, 0
+    while number < LEVELS:
         progress(number / LEVELS, "Slate")
         cancel.check()
         level = first - number * STEP_DB
         slate = make_slate(float(rate_hz), level)
         back = Memory()
         if play(slate, back).lost_frames:
-            gaps = True
-            continue  # a gap in it is no property of the loop
+            # A gap in it is no property of the loop: once more, and not for ever.
+            gaps, again = True, again + 1
+            number += again > MOST_AGAIN
+            continue
+        number += 1
         reading = read_slate(slate, back.samples())
         if reading.clipped:
             raise RefusedError(
