@@ -136,6 +136,17 @@ def test_hiss_is_level_where_noise_is_white() -> None:
     assert np.ptp(found.level_db) < 1.0
 
 
+@pytest.mark.parametrize("rate", [8_000.0, 44_100.0, 96_000.0, 192_000.0])
+def test_hiss_is_read_at_every_rate_of_a_session(rate: float) -> None:
+    """White noise is flat, and its error is what its length says."""
+    white = 1e-3 * np.random.default_rng(5).standard_normal(int(4.0 * rate))
+    found = hiss_shape(white, rate)
+    assert found is not None
+    assert found.level_db.size == centres_hz(rate).size
+    level = found.level_db - found.level_db.mean()
+    assert np.sqrt(np.mean((level / found.errors_db(rate)) ** 2)) < 3.0
+
+
 def test_no_quiet_moment_says_so() -> None:
     """Digital silence is none, and a chord that is held is none."""
     assert hiss_shape(np.zeros(100_000), RATE) is None

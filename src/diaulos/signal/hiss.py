@@ -21,7 +21,8 @@ from diaulos.signal.checks import Audio
 Real = NDArray[np.float64]
 
 LOWEST_HZ, HIGHEST_HZ, BANDS_AN_OCTAVE = 1_000.0, 16_000.0, 6
-FRAME = 1024
+FRAME, FRAME_RATE_HZ = 1024, 48_000.0
+"""Samples of a moment, at that rate; at others as long in time, to the next power of two."""
 QUIETEST = 0.04
 """Of all moments: those whose level the others are held against."""
 LEAST_FRAMES = 8
@@ -52,6 +53,10 @@ def centres_hz(rate_hz: float) -> Real:
     return np.asarray(LOWEST_HZ * 2.0 ** (np.arange(count) / BANDS_AN_OCTAVE))
 
 
+def _frame(rate_hz: float) -> int:
+    return int(FRAME * 2 ** round(np.log2(rate_hz / FRAME_RATE_HZ)))
+
+
 def hiss_shape(samples: Audio, rate_hz: float) -> Hiss | None:
     """Levels of the hiss in a recording's quietest moments.
 
@@ -66,16 +71,17 @@ def hiss_shape(samples: Audio, rate_hz: float) -> Hiss | None:
     -------
     The hiss; None where no moment is quiet.
     """
-    step = FRAME // 2
-    count = (samples.size - FRAME) // step + 1
+    frame = _frame(rate_hz)
+    step = frame // 2
+    count = (samples.size - frame) // step + 1
     if count < LEAST_FRAMES:
         return None
-    at = np.arange(count)[:, None] * step + np.arange(FRAME)
-    window = np.hanning(FRAME)
+    at = np.arange(count)[:, None] * step + np.arange(frame)
+    window = np.hanning(frame)
     power = np.square(np.abs(np.fft.rfft(np.asarray(samples, np.float64)[at] * window, axis=1)))
-    freqs = np.fft.rfftfreq(FRAME, 1.0 / rate_hz)
+    freqs = np.fft.rfftfreq(frame, 1.0 / rate_hz)
     quiet = np.ones(count, bool)
-    for first in PARTS_HZ:
+    for first in (hz for hz in PARTS_HZ if hz < 0.4 * rate_hz):
         # What still rings is heard in the lowest part long after it has gone from the others.
         part = power[:, (freqs >= first) & (freqs < 2.0 * first)]
         loud = 10.0 * np.log10(np.maximum(part, 1e-30).mean(axis=1))
@@ -109,7 +115,7 @@ class Hiss:
         width = centres_hz(rate_hz) * (
             2.0 ** (0.5 / BANDS_AN_OCTAVE) - 2.0 ** (-0.5 / BANDS_AN_OCTAVE)
         )
-        seconds = (self.moments + 1) * FRAME / 2.0 / rate_hz
+        seconds = (self.moments + 1) * _frame(rate_hz) / 2.0 / rate_hz
         return np.asarray(10.0 / np.log(10.0) / np.sqrt(np.maximum(1.0, width * seconds)))
 
 

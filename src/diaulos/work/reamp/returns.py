@@ -92,7 +92,7 @@ def _null_db(sent: Audio, heard: Audio, rate_hz: int) -> float | None:
     first = max(0, min(first - count // 4, min(sent.size, heard.size) - count))
     part = slice(first, first + count)
     reach = min(count // 2, round(MAX_LOOP_DELAY_S * rate_hz))
-    same = copied(sent[part], heard[first:], (0, reach))
+    same = copied(sent[part], heard[first : first + count + reach], (0, reach))
     return round(same.null_db, 1) if same.likeness else None
 
 
