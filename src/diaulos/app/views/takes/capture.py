@@ -142,7 +142,6 @@ class Capture(QObject):
             return
         self._proving = True
         store = self._store
-
         count = round(PROVED_S * rate)
 
         def work(progress: Progress, cancel: CancelToken) -> tuple[Doubt, ...] | None:

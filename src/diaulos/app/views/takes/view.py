@@ -426,7 +426,7 @@ class TakesView(TakesTuning):
             stored, impulses = stored_of(session, store), load_impulses(session, store)
             found = {}
             # Of many rounds the first and the last: nobody replugs in between.
-            for take in dict.fromkeys((done.takes[0], done.takes[-1])):
+            for take in (*done.takes[:1], *done.takes[1:][-1:]):
                 proving = proving_of(session, take, stored, impulses)
                 if proving is not None:
                     found[take.id] = prove_take(proving, take, store, cancel.check)
