@@ -122,8 +122,8 @@ def record(
     data = _data(done.take, session.sample_rate_hz, str(folder.path))
     checked = check_take(after, done.take, stored_of(session, folder))
     data["off_plan"] = checked.words or None
-    told = doubts[done.take.id]
-    data["doubts"] = [one.model_dump(mode="json") for one in told]
+    doubtful = doubts[done.take.id]
+    data["doubts"] = [one.model_dump(mode="json") for one in doubtful]
     data["rounds"] = [one.id for one in done.takes]
     data["reason"] = str(done.result.stopped_by) if done.result.stopped_by else None
     if as_json:
@@ -137,7 +137,7 @@ def record(
         print_lines([(track["name"], f"peak {track['peak_dbfs']:.1f} dBFS{told}{clipped}")])
     if checked.words:
         print(checked.words)
-    for one in told:
+    for one in doubtful:
         print(f"{doubt_words([one])} {one.remedy}")
 
 
