@@ -18,6 +18,7 @@ from diaulos.session.model import Doubt
 from diaulos.signal.hiss import apart, centres_hz, hiss_shape
 from diaulos.signal.relation import besides, copied, leaked, most_alike, steepness
 from diaulos.signal.strings import Note, StringCharacter, ring_notes
+from diaulos.storage.folder import SessionFolder
 from diaulos.work.takes.fitting import candidates, fit, lowest_note_hz
 from diaulos.work.takes.proof import prove, undone
 from diaulos.work.takes.proving import doubt_words, later
@@ -290,3 +291,23 @@ def test_a_recorded_take_keeps_what_is_doubtful(
     run(capsys, "new", path, "--plays", "guitar", "--tone", "modeler")
     _, told = run_json(capsys, "record", path, "--seconds", 4, "--fast")
     assert told["doubts"] == []
+
+
+def test_the_shell_says_what_is_doubtful_and_what_to_do(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In words and in JSON, and it stays with the take."""
+    doubt = Doubt(kind="silent", track="DI", words="DI is silent.", remedy="Look at its lead.")
+    monkeypatch.setattr("diaulos.work.takes.proving.prove_take", lambda *_: (doubt,))
+    path = tmp_path / "s.diaulos"
+    run(capsys, "new", path, "--plays", "guitar", "--tone", "modeler")
+    code, out, _ = run(capsys, "record", path, "--seconds", 2, "--fast")
+    assert code == 0
+    assert "DI is silent. Look at its lead." in out
+    _, data = run_json(capsys, "record", path, "--seconds", 2, "--fast")
+    assert data["doubts"] == [doubt.model_dump(mode="json")]
+    folder = SessionFolder.open(path)
+    try:
+        assert [one.doubts for one in folder.load().takes] == [(doubt,), (doubt,)]
+    finally:
+        folder.close()
