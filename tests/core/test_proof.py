@@ -193,6 +193,11 @@ def test_nothing_is_said_of_a_clean_take() -> None:
     assert _said(_drawn(THREE)) == ()
 
 
+def test_two_dry_tracks_do_not_leak_into_each_other() -> None:
+    """They hold the same by right."""
+    assert _said(_drawn(1_250_062)) == ()
+
+
 def test_an_amplifier_that_sounds_otherwise_is_no_fault() -> None:
     """A real one is not our stand-in: another tone, later, upside down, is not doubted."""
     take = _drawn(THREE)

@@ -83,6 +83,11 @@ class Proved:
             return False
         return self.peak_dbfs < SILENT_DBFS or self.peak_dbfs < planned - UNDER_PLAN_DB
 
+    @property
+    def dry(self) -> bool:
+        """Whether it is another dry track: two of them hold the same by right."""
+        return self.plan.tap == "di"
+
     def holding(self, samples: Real) -> Proved:
         """The same track, had it recorded this."""
         return Proved(self.plan, self.name, samples)
@@ -194,7 +199,7 @@ class _Group:
                 match = self._match(made, one)
                 found += self._one(dry, one, made, match)
                 leak = _back(dry, one, made, match, self.rate_hz)
-                if leak is not None:
+                if leak is not None and not one.dry:
                     leaks.append((leak.coherence, one, leak))
         if leaks:
             # Tracks of one performance are alike: the one that leaks is the most alike.
@@ -217,7 +222,7 @@ class _Group:
                 )
             )  # fmt: skip
         forth = _forth(dry, one, made, match)
-        return found if forth is None else [*found, forth]
+        return found if forth is None or one.dry else [*found, forth]
 
     # --- which is which ---
 
