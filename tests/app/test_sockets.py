@@ -70,11 +70,11 @@ def tapped() -> Tapped:
     return Tapped()
 
 
-@pytest.fixture
-def dialog(opened, tapped: Tapped, qtbot: QtBot) -> SocketsDialog:
+def shown(opened, qtbot: QtBot, tapped: Tapped, devices: Listed) -> SocketsDialog:
+    """The dialog, once it has found the device."""
     document: Document = opened.document
     services = Services(
-        **{**opened.services.__dict__, "devices": Named(), "hear_inputs": tapped.hear}
+        **{**opened.services.__dict__, "devices": devices, "hear_inputs": tapped.hear}
     )
     session = document.session
     rigs = tuple(dict.fromkeys((recording_rig(session).id, reamp_rig(session).id)))
@@ -84,6 +84,11 @@ def dialog(opened, tapped: Tapped, qtbot: QtBot) -> SocketsDialog:
     made.show()
     qtbot.waitUntil(lambda: "8 inputs" in made.about.text(), timeout=5_000)
     return made
+
+
+@pytest.fixture
+def dialog(opened, tapped: Tapped, qtbot: QtBot) -> SocketsDialog:
+    return shown(opened, qtbot, tapped, Named())
 
 
 def test_a_channel_is_chosen_and_undone(dialog: SocketsDialog, opened) -> None:
@@ -158,23 +163,9 @@ class Slower(Named):
         )
 
 
-def _at(opened, qtbot: QtBot, tapped: Tapped) -> SocketsDialog:
-    document: Document = opened.document
-    services = Services(
-        **{**opened.services.__dict__, "devices": Slower(), "hear_inputs": tapped.hear}
-    )
-    rigs = (recording_rig(document.session).id,)
-    made = SocketsDialog(DEVICE, lambda: document.session, rigs, services, opened.window)
-    made.tied.connect(document.apply)
-    theme.dress(made)
-    made.show()
-    qtbot.waitUntil(lambda: "8 inputs" in made.about.text(), timeout=5_000)
-    return made
-
-
 def test_another_rate_is_said_with_both_ways_out(opened, tapped: Tapped, qtbot: QtBot) -> None:
     """A session with takes keeps its rate: the device follows, or a new session."""
-    made = _at(opened, qtbot, tapped)
+    made = shown(opened, qtbot, tapped, Slower())
     assert made.rate.isVisible()
     assert "runs at 44100 Hz, the session at 48000 Hz" in made.rate.text()
     assert "-r 48000" in made.rate.text()
@@ -191,7 +182,7 @@ def test_an_empty_session_takes_the_devices_rate(opened, tapped: Tapped, qtbot: 
             update={"takes": (), "bin": (), "impulses": ()}
         ))
     )  # fmt: skip
-    made = _at(opened, qtbot, tapped)
+    made = shown(opened, qtbot, tapped, Slower())
     assert made.follow.text() == "Session at 44100 Hz"
     qtbot.mouseClick(made.follow, Qt.MouseButton.LeftButton)
     assert document.session.sample_rate_hz == 44_100
