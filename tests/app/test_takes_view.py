@@ -582,3 +582,27 @@ def test_the_first_ten_seconds_are_proved_while_it_goes_on(shown: TakesView, qtb
     qtbot.waitUntil(lambda: "each other's sound" in shown.sentence.text(), timeout=10_000)
     press(qtbot, shown, Qt.Key.Key_Space)
     assert [one.kind for one in held(shown).takes[-1].doubts] == ["swapped"]
+
+
+def test_a_take_right_behind_another_takes_no_proof_away(shown: TakesView, qtbot: QtBot) -> None:
+    """Each is proved, however soon the next one is recorded."""
+    plugged = wiring.rig_backend(paced=False, seed=3)
+
+    def exchanged(session, rig, tracks, stored):  # type: ignore[no-untyped-def]
+        return plugged(session, rig, (tracks[1], tracks[0], *tracks[2:]), stored)
+
+    shown._services = replace(shown._services, record_from=exchanged)
+    shown.setup.bars.setValue(3)
+    shown.setup.count_in.setValue(0)
+    before = len(held(shown).takes)
+    for count in (1, 2):
+        press(qtbot, shown, Qt.Key.Key_Space, wait=False)
+        qtbot.waitUntil(
+            lambda wanted=before + count: (
+                len(held(shown).takes) == wanted and not shown.under_way and shown.settled
+            ),
+            timeout=60_000,
+        )
+    settle(shown, qtbot)
+    for take in held(shown).takes[before:]:
+        assert [one.kind for one in take.doubts] == ["swapped"], take.name

@@ -249,14 +249,8 @@ class _Group:
                 best = fit, one
         if best is not None:
             one = best[1]
-            words = Doubt(
-                kind="swapped", track=dry.name, other=one.name,
-                words=f"{dry.name} and {one.name} hold each other's sound.",
-                remedy="Exchange their leads (or sides of the device), or their sockets in "
-                "Rig > Which socket is which.",
-            )  # fmt: skip
             turned_dry, turned = _exchanged(dry, one, others)
-            return words, turned_dry, turned
+            return _swap(dry, one), turned_dry, turned
         return self._swapped_among(dry, others)
 
     def _swapped_among(
@@ -273,13 +267,7 @@ class _Group:
                     abs(self._match(a, other).likeness), abs(self._match(b, one).likeness)
                 )
                 if crossed >= TURNED and 1.0 - crossed**2 < LEAVES * (1.0 - as_is**2):
-                    words = Doubt(
-                        kind="swapped", track=one.name, other=other.name,
-                        words=f"{one.name} and {other.name} hold each other's sound.",
-                        remedy="Exchange their leads, or their sockets in Rig > Which socket is "
-                        "which.",
-                    )  # fmt: skip
-                    return words, dry, list(_among(others, one, other))
+                    return _swap(one, other), dry, list(_among(others, one, other))
         return None
 
     def _fit(self, dry: Proved, others: Sequence[Proved]) -> float:
@@ -373,6 +361,15 @@ def _among(others: Sequence[Proved], a: Proved, b: Proved) -> Sequence[Proved]:
 # --- one doubt each ---
 
 
+def _swap(one: Proved, other: Proved) -> Doubt:
+    return Doubt(
+        kind="swapped", track=one.name, other=other.name,
+        words=f"{one.name} and {other.name} hold each other's sound.",
+        remedy="Exchange their leads (or sides of the device), or their sockets in Rig > Which "
+        "socket is which.",
+    )  # fmt: skip
+
+
 def _silent(one: Proved) -> Doubt:
     return Doubt(
         kind="silent", track=one.name,
@@ -390,7 +387,7 @@ def _copy(dry: Proved, one: Proved, made: Real, reach: int) -> Doubt | None:
         return None
     return Doubt(
         kind="copy", track=one.name, other=dry.name,
-        words=f"{one.name} is a copy of {dry.name} (all but {-same.null_db:.0f} dB down).",
+        words=f"{one.name} is a copy of {dry.name}: what differs lies {-same.null_db:.0f} dB down.",
         remedy="See which of the two is what it says: the tap of the device, a bypass, or one "
         "input feeding two tracks.",
     )  # fmt: skip
@@ -408,8 +405,8 @@ def _instrument(
         Doubt(
             kind="instrument", track=dry.name,
             words=f"{dry.name} does not fit the instrument that is said. {found.words}",
-            remedy="Choose the instrument in hand (and its selector) above, or the input's "
-            "impedance in Rig.",
+            remedy="Choose the instrument in hand and its selector (Takes, Instruments), or the "
+            "input's switch in Rig.",
         )
     ]  # fmt: skip
 

@@ -161,6 +161,8 @@ class Capture(QObject):
                 self._doubts = doubt_words(doubts)
                 self.doubted.emit(doubts)
 
+        # What fails here fails again at the end of the take, and is told then: no question comes
+        # up over somebody's playing.
         self._jobs.start(Job("proof", work, told, lambda error: None, background=True))
 
     def _sentence(self, recording: Recording, meters: Meters | None) -> str:

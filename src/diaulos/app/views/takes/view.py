@@ -442,7 +442,9 @@ class TakesView(TakesTuning):
                     )
                     self.said.emit(f"{take.name}: {doubt_words(doubts)}")
 
-        self._jobs.start(Job("proof", work, told, self.problem.emit, background=True))
+        self._jobs.start(
+            Job(f"proof of {done.take.id}", work, told, self.problem.emit, background=True)
+        )
 
     def _on_failed(self, error: Exception) -> None:
         self._show_ready()
