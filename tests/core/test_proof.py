@@ -162,6 +162,17 @@ def test_a_note_below_the_lowest_string_is_found() -> None:
     assert lowest_note_hz(playing(root=40) + hum, RATE, 79.0) is None
 
 
+def test_a_dropped_lowest_string_is_no_other_instrument() -> None:
+    """A whole tone below the lowest string that is said; five semitones are told."""
+    take = _take(THREE)
+    dry = _tap(take, "di")
+    choice = candidates(take.session, take.rig, take.plans[dry].source)
+    source = choice[0].graph.sources[take.plans[dry].source]
+    lowest = min(source.strings)
+    assert "below the lowest" not in fit(playing(root=lowest - 2), dry, choice, RATE).words
+    assert "below the lowest" in fit(playing(root=lowest - 5), dry, choice, RATE).words
+
+
 # --- planted faults ---
 
 

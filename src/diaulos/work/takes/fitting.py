@@ -45,7 +45,9 @@ ALIKE = 6.0
 MOST, MOST_NAMED = 40, 2
 LOWEST_SIZE = 16_384
 UNDER = 2.0 ** (-0.7 / 12.0)
-"""Below the lowest string by more than a string out of tune."""
+"""Below a string by more than it may be out of tune."""
+DROPPED = 2.0 ** (-2.7 / 12.0)
+"""And the lowest one may be dropped by a whole tone without anybody having said so."""
 LOWEST_HZ = 27.0
 STRONG_DB, CLEAR_DB = -20.0, 10.0
 """A note that low: re the strongest of its moment, and re what lies beside it."""
@@ -226,7 +228,7 @@ def _too_low(
     if not strings or not strings[0]:
         return None
     lowest = midi_hz(min(strings[0]))
-    heard = lowest_note_hz(samples, rate_hz, lowest * UNDER)
+    heard = lowest_note_hz(samples, rate_hz, lowest * DROPPED)
     if heard is None:
         return None
     named = []
