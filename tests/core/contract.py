@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import threading
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import pytest
@@ -121,6 +122,18 @@ def right_or_told(attempt: Callable[[], bool], turns: int = 4) -> None:
             assert not isinstance(failed, RefusedError) or failed.reason in HELD_UP
             told += 1
     assert told, f"wrong {turns} times, and never a word"
+
+
+def answered(answer: tuple[int, dict[str, Any]]) -> dict[str, Any]:
+    """What a verb said that succeeded with every block in its place. LostError where it told that
+    it lost some, or its device."""
+    code, data = answer
+    if code == 0 and not data.get("reason") and not data.get("dropouts"):
+        return data
+    told = " ".join(str(data.get(key) or "") for key in ("error", "reason"))
+    if code == 0 or data.get("reason") in (*HELD_UP, "audiodevice") or "held up" in told:
+        raise LostError
+    raise AssertionError(data)
 
 
 def sent_round(backend: AudioBackend, sent: np.ndarray, rate_hz: int) -> tuple[np.ndarray, int]:

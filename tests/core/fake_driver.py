@@ -46,11 +46,16 @@ class Faults:
 class FakeDriver:
     """A back end with faults, in real time or as fast as it goes."""
 
-    def __init__(self, faults: Faults = Faults(), *, realtime: bool = False) -> None:
-        self.faults, self.realtime = faults, realtime
+    def __init__(
+        self, faults: Faults = Faults(), *, realtime: bool = False, signs: bool = True
+    ) -> None:
+        """Without `signs` the device's own process is held up with this one, until `gone`."""
+        self.faults, self.realtime, self.signs = faults, realtime, signs
         self.heard: list[np.ndarray] = []
         self.gone = threading.Event()
-        """Lets a stalled stream go, at the end of a test."""
+        """Lets a stream go that stands still."""
+        self.held = threading.Event()
+        """It is being held up."""
 
     def look(self) -> Found:
         one = DeviceInfo("fake", "Fake driver", 8, 8, (48_000,), (64, 256, 512), self.realtime)
@@ -77,7 +82,7 @@ class FakeStream:
             driver.realtime,
             patience,
             block_frames=spec.block_frames,
-            ticks=time.monotonic_ns if driver.faults.hold_at is not None else None,
+            ticks=time.monotonic_ns if driver.signs and driver.faults.hold_at is not None else None,
         )
 
     def run(self) -> None:
@@ -99,7 +104,11 @@ class FakeStream:
                 self.driver.gone.wait(30.0)
                 return
             if here(faults.hold_at):
-                time.sleep(2.0 * PATIENCE_S)
+                self.driver.held.set()
+                if self.driver.signs:
+                    time.sleep(2.0 * PATIENCE_S)
+                else:
+                    self.driver.gone.wait(30.0)
             if here(faults.unplug_at):
                 raise AudioDeviceError("the device was unplugged.", where="Fake driver")
             frames = at + np.arange(count)

@@ -14,7 +14,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from contract import blocks_follow, impossible_is_refused, lengths_hold, stop_ends_it
-from fake_driver import FakeDriver, Faults
+from fake_driver import PATIENCE_S, FakeDriver, Faults
 from known_source import KnownBackend, known
 
 from diaulos import wiring
@@ -193,6 +193,26 @@ def test_a_process_that_is_held_up_does_not_take_its_device_for_gone() -> None:
     ).run()
     assert done.stopped_by is None
     assert done.frames == 40_000
+
+
+def test_a_computer_that_stands_still_does_not_take_its_device_for_gone() -> None:
+    """Nothing runs for a second, the device's own process no more than this one: as on a computer
+    that is held up as a whole. Time in which nobody could look is no sign."""
+    driver = FakeDriver(Faults(hold_at=20_000), realtime=True, signs=False)
+    looks = 0
+
+    def look() -> None:
+        nonlocal looks
+        looks += driver.held.is_set()
+        if looks == 2:
+            time.sleep(2.0 * PATIENCE_S)
+        elif looks == 3:
+            driver.gone.set()  # whatever held it up is over
+
+    done = Recorder(driver, [Kept()], RATE, frames=30_000).run(look)
+    assert looks >= 3
+    assert done.stopped_by is None
+    assert done.frames == 30_000
 
 
 def test_a_device_at_another_rate_is_refused() -> None:

@@ -30,6 +30,9 @@ LOOK_S = 0.02
 """How often whoever asked looks how far it is."""
 STOP_S = 0.4
 """How long a stream that was told to stop may take; Cancel answers within half a second."""
+LATE_LOOK_S = 0.1
+"""A look that comes later than this was held up, and so, perhaps, was the device: of the time
+since the last one no more than this counts as the device's silence."""
 TAKE_FRAMES = 8_192
 
 Consume = Callable[[Taken], None]
@@ -143,16 +146,18 @@ class Capture:
         thread.start()
         patience = stream.info.patience_s
         ticks = stream.info.ticks or (lambda: 0)
-        seen, since = (-1, -1), time.monotonic()
+        seen, silent_s, looked = (-1, -1), 0.0, time.monotonic()
         told_at: float | None = None
         try:
             while not self._ended.wait(LOOK_S):
                 on_look()
                 now = time.monotonic()
                 life = (self._ticks, ticks())
+                silent_s += min(now - looked, LATE_LOOK_S)
+                looked = now
                 if seen != life:
-                    seen, since = life, now
-                elif patience is not None and now - since > patience and told_at is None:
+                    seen, silent_s = life, 0.0
+                elif patience is not None and silent_s > patience and told_at is None:
                     self._failure = self._failure or AudioDeviceError(
                         "the device stopped answering.",
                         where=self._spec.device,
