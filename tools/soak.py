@@ -14,6 +14,7 @@ sys.path[:0] = [str(HERE / "tests" / name) for name in ("soak", "core", "")]
 import delays
 import disk
 import hostile
+import hunt
 import kills
 import ports
 import proof
@@ -32,6 +33,7 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
     "proof": lambda tenth, seed: proof.run(
         proof.FAULTY // (10 if tenth else 1), proof.CLEAN // (10 if tenth else 1), seed
     ),
+    "hunt": lambda tenth, seed: hunt.run(hunt.RIGS // (10 if tenth else 1), seed),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }
 

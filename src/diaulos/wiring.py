@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
 import uuid
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
+
+import numpy as np
 
 from diaulos.audio import devices as real
 from diaulos.audio.bench_backend import BenchBackend
@@ -24,6 +27,7 @@ from diaulos.rig.excerpt import PLANNED_CHORDS, PLANNED_SEED
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.calibration import input_stage
 from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.strays import Stray
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, WordLength
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
@@ -45,6 +49,8 @@ from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
 from diaulos.work.capture.smallest import SECONDS, BlockTrial, try_blocks
 from diaulos.work.capture.stream import Capture
 from diaulos.work.capture.trips import Trip, TripStore, WayRound
+from diaulos.work.hunting.causes import Cause, courses_of
+from diaulos.work.hunting.trials import Studio, Trial
 from diaulos.work.instruments.plucking import plucked_volts
 from diaulos.work.ports import (
     AudioBackend,
@@ -74,6 +80,7 @@ __all__ = [
     "BenchAudio",
     "DeviceAudio",
     "ExternalAudio",
+    "HuntBackendFor",
     "OnDevice",
     "SessionFolder",
     "audio_info",
@@ -81,6 +88,7 @@ __all__ = [
     "blocks_of",
     "device_list",
     "hear_inputs",
+    "hunt_backend",
     "listen_on",
     "listen_to",
     "local_now",
@@ -95,6 +103,7 @@ __all__ = [
     "round_trip_of",
     "session_text",
     "strum_backend",
+    "studio_backend",
     "trip_store",
     "way_round_of",
 ]
@@ -167,6 +176,45 @@ def rig_backend(
         return RigBackend(graph, tracks, tuple(players), faults, paced=paced, impulses=impulses)
 
     return make
+
+
+HuntBackendFor = Callable[
+    [Session, Rig, tuple[PortRef, ...], Trial | None, Cause | None, tuple[Stray, ...]],
+    AudioBackend,
+]
+"""(session, rig, tracks, the test that is done, the cause that is mended, what is wrong in the
+simulated room) -> where the silence comes from."""
+
+
+def hunt_backend(*, paced: bool = True, mains_hz: float = 50.0) -> HuntBackendFor:
+    """The bench while a noise is hunted: what a test or a remedy says is done in the simulated
+    studio."""
+    listens = itertools.count(1)
+
+    def make(
+        session: Session, rig: Rig, tracks: tuple[PortRef, ...], trial: Trial | None,
+        mended: Cause | None, strays: tuple[Stray, ...] = (),
+    ) -> AudioBackend:  # fmt: skip
+        faults = BenchFaults(mains_hz=mains_hz, seed=next(listens), strays=strays)
+        studio = Studio(rig_graph(session, rig), faults)
+        if trial is not None:
+            studio = studio.after(trial)
+        elif mended is not None:
+            studio = studio.mended(mended)
+        return studio_backend(studio, tracks, paced=paced)
+
+    return make
+
+
+def studio_backend(
+    studio: Studio, tracks: tuple[PortRef, ...], *, paced: bool = False
+) -> AudioBackend:
+    """The bench in silence, with what is wrong with the room."""
+    courses = courses_of(studio.graph, tracks)
+    starts = dict.fromkeys(course.start.device.id for course in courses.values())
+    silent = over_and_over(np.zeros(4_096))
+    players = tuple(Played(start, silent) for start in starts)
+    return RigBackend(studio.graph, tracks, players, studio.faults, paced=paced)
 
 
 def pluck_backend(frets: tuple[int, ...] = (0,), *, paced: bool, seed: int = 1) -> RecordBackendFor:

@@ -20,7 +20,8 @@ from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.views.takes.view import TakesView
 from diaulos.errors import InputError
-from diaulos.figures import counted, number
+from diaulos.figures import MINUS, counted, number, typeset
+from diaulos.ids import BENCH
 from diaulos.rig.model import Rig
 from diaulos.session import edits, take_edits
 from diaulos.work.ports import BlockStatus, BlockTime, StreamInfo
@@ -422,6 +423,95 @@ def test_the_noise_check_opens_listens_and_closes_by_key(shown: TakesView, qtbot
     press(qtbot, shown, Qt.Key.Key_S)
     assert not shown.noise.isVisible()
     assert shown.board.isVisible()
+
+
+# --- the noise hunt ---
+
+
+def hunted(shown: TakesView, qtbot: QtBot, results: int) -> None:
+    """H, and what comes of it."""
+    shown.listen()
+    qtbot.waitUntil(
+        lambda: shown.hunt is not None and len(shown.hunt.results) >= results
+        and not shown.hunt_ear.listening,
+        timeout=60_000,
+    )  # fmt: skip
+
+
+def test_a_hunt_goes_from_the_noise_to_its_cause_and_what_the_remedy_brought(
+    shown: TakesView, qtbot: QtBot
+) -> None:
+    """A drill in the simulated studio, by the proposals alone."""
+    shown._services = replace(
+        shown._services, hunt_from=wiring.hunt_backend(paced=False), device=lambda: BENCH
+    )
+    press(qtbot, shown, Qt.Key.Key_S)
+    shown.noise.hunt.click()
+    panel = shown.hunting
+    qtbot.waitUntil(lambda: panel.isVisible() and shown.hunt_ear.watching, timeout=20_000)
+    assert "Hold the strings" in panel.step.text()
+    qtbot.waitUntil(lambda: panel.live["hiss"].text().startswith(MINUS), timeout=60_000)
+    assert panel.practise.isVisible()
+    panel.practise.click()
+    assert "Something hums" in panel.step.text()
+    qtbot.waitUntil(lambda: shown.hunt_ear.watching, timeout=20_000)
+    hunted(shown, qtbot, 0)
+    assert shown.hunt.standing
+    assert panel.chosen_track == shown.hunt.standing[0]
+    assert panel.step.text() == typeset(shown.hunt.next_trial.words)
+    first = shown.hunt.next_trial
+    panel.cannot.click()
+    assert shown.hunt.next_trial != first
+    for turn in range(1, 9):
+        hunted(shown, qtbot, turn)
+        if shown.hunt.verdict is not None:
+            break
+    verdict = shown.hunt.verdict
+    assert (verdict.kind, verdict.at) == (shown._planted.kind, shown._planted.at)
+    assert "Found" in panel.said.text()
+    assert verdict.remedy in panel.said.text()
+    assert panel.causes.item(0, 0).text() == verdict.words
+    assert panel.tests.rowCount() == len(shown.hunt.results)
+    count = len(shown.hunt.results)
+    panel.undo.click()
+    assert len(shown.hunt.results) == count - 1
+    hunted(shown, qtbot, count)
+    assert shown.hunt.verdict == verdict
+    shown.listen()
+    qtbot.waitUntil(lambda: shown.brought is not None, timeout=60_000)
+    assert shown.brought > 6.0
+    assert f"{number(shown.brought)} dB less hum" in panel.step.text()
+    assert names_missing(shown) == []
+    panel.again.click()
+    assert shown.hunt is None
+    assert "Hold the strings" in panel.step.text()
+    press(qtbot, shown, Qt.Key.Key_Q)
+    qtbot.waitUntil(lambda: not shown.hunt_ear.watching, timeout=20_000)
+    assert shown.board.isVisible()
+
+
+def test_a_hunt_of_a_quiet_room_and_one_that_is_cancelled(
+    shown: TakesView, opened: Desk, qtbot: QtBot
+) -> None:
+    """The demo's rig has nothing to hunt; Esc stops listening, Space records from the page."""
+    shown._services = replace(
+        shown._services, hunt_from=wiring.hunt_backend(paced=False), device=lambda: BENCH
+    )
+    qtbot.keyClick(shown.board, Qt.Key.Key_Q)  # it never settles while it listens
+    qtbot.waitUntil(lambda: shown.hunt_ear.watching, timeout=20_000)
+    opened.jobs.cancel()
+    qtbot.waitUntil(lambda: not shown.hunt_ear.watching, timeout=20_000)
+    assert shown.hunting.isVisible()
+    hunted(shown, qtbot, 0)
+    assert shown.hunting.step.text() == "Nothing to hunt."
+    assert "Nothing stands out" in shown.hunting.said.text()
+    assert not shown.hunting.listen.isVisible()
+    qtbot.waitUntil(lambda: shown.hunt_ear.watching, timeout=20_000)
+    opened.document.apply(edits.set_device_setting("rig04", "interface", "gain1", 3.0))
+    assert shown.hunt is None, "another rig is another hunt"
+    opened.document.undo()
+    shown.close_down()
+    qtbot.waitUntil(lambda: not shown.hunt_ear.watching, timeout=20_000)
 
 
 # --- what a dead process left ---

@@ -12,12 +12,15 @@ from diaulos.ids import BENCH
 from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
 from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.strays import Stray
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
 from diaulos.work.capture.movers import Movement
 from diaulos.work.capture.roundtrip import RoundTrip
 from diaulos.work.capture.smallest import BlockTrial
 from diaulos.work.capture.trips import NOTHING_ROUND, TripStore, WayRound
+from diaulos.work.hunting.causes import Cause
+from diaulos.work.hunting.trials import Trial
 from diaulos.work.ports import (
     AudioBackend,
     CancelToken,
@@ -30,7 +33,7 @@ from diaulos.work.ports import (
     Progress,
 )
 from diaulos.work.rigs.audio import LiveAudio, RigAudio
-from diaulos.work.rigs.stored import Stored
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 from diaulos.work.takes.importing import Resampler
 from diaulos.work.takes.recording import RecordBackendFor
 
@@ -50,6 +53,8 @@ class Services:
         default_factory=lambda: wiring.rig_backend(paced=True, silent=True)
     )
     """The same while nobody plays, for the noise check."""
+    hunt_from: wiring.HuntBackendFor = field(default_factory=wiring.hunt_backend)
+    """The same while a noise is hunted: somebody does what a test or a remedy says."""
     pluck_from: Callable[[tuple[int, ...]], RecordBackendFor] = field(
         default_factory=lambda: lambda frets: wiring.pluck_backend(frets, paced=True)
     )
@@ -97,6 +102,7 @@ class Services:
             clock=wiring.local_now,
             record_from=chosen.recording(wiring.rig_backend(paced=True)),
             silence_from=chosen.recording(wiring.rig_backend(paced=True, silent=True)),
+            hunt_from=chosen.hunting(wiring.hunt_backend()),
             pluck_from=lambda frets: chosen.recording(wiring.pluck_backend(frets, paced=True)),
             live=chosen.live,
             device=lambda: preferences.device,
@@ -135,6 +141,19 @@ class _Chosen:
             real = wiring.record_on(device, block_frames=block)
             source = simulated if device == BENCH else real
             return source(session, rig, tracks, stored)
+
+        return make
+
+    def hunting(self, simulated: wiring.HuntBackendFor) -> wiring.HuntBackendFor:
+        real = self.recording(wiring.rig_backend(paced=True, silent=True))
+
+        def make(
+            session: Session, rig: Rig, tracks: tuple[PortRef, ...], trial: Trial | None,
+            mended: Cause | None, strays: tuple[Stray, ...],
+        ) -> AudioBackend:  # fmt: skip
+            if self._preferences.device == BENCH:
+                return simulated(session, rig, tracks, trial, mended, strays)
+            return real(session, rig, tracks, NOTHING_STORED)  # a person does it
 
         return make
 

@@ -9,7 +9,7 @@ caller as loads (`diaulos.circuit.loading`). Levels are re one coil's EMF.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, Protocol
 
 import numpy as np
@@ -156,3 +156,27 @@ class Piezo:
     def source(self, freqs_hz: Real) -> Source:
         """The Thevenin equivalent at the output jack."""
         return Source(resistor(1.0, freqs_hz), capacitor(self.capacitance_f, freqs_hz))
+
+
+def turned_down(circuit: InstrumentCircuit) -> InstrumentCircuit | None:
+    """An instrument with its volume at zero, every coil and knob else as it was.
+
+    Parameters
+    ----------
+    circuit
+        Any instrument.
+
+    Returns
+    -------
+    The same with its wiper at ground; None where it has no volume pot.
+
+    Examples
+    --------
+    >>> turned_down(Active(1_000.0)) is None
+    True
+    >>> turned_down(Magnetic((Coil(2.4, 6_000.0, 110e-12),))).controls.volume_ratio
+    0.0
+    """
+    if not isinstance(circuit, (Magnetic, Active)) or circuit.controls.volume_ohm is None:
+        return None
+    return replace(circuit, controls=replace(circuit.controls, volume_ratio=0.0))

@@ -127,6 +127,11 @@ class RigGraph:
         """Another rig with the same instruments and the same stored track."""
         return RigGraph(rig, self.sources, self._sent, tone=self.tone, cabinets=self.cabinets)
 
+    def played_by(self, sources: Mapping[str, PlayedSource], rig: Rig | None = None) -> RigGraph:
+        """The same, or another rig, with some instruments in the place of those that it has."""
+        both = {**self.sources, **sources}
+        return RigGraph(rig or self.rig, both, self._sent, tone=self.tone, cabinets=self.cabinets)
+
     def has(self, ref: PortRef) -> bool:
         """Whether there is such a port: a planned track may name one that has gone."""
         return (ref.device, ref.port) in self._ports
@@ -215,7 +220,7 @@ class RigGraph:
     @cached_property
     def loop_cables(self) -> frozenset[str]:
         """Ids of the cables whose shield lies in a loop through the safety earth."""
-        return frozenset().union(*self._loops) if self._loops else frozenset()
+        return frozenset().union(*self.loops) if self.loops else frozenset()
 
     @cached_property
     def usb_loop_cables(self) -> frozenset[str]:
@@ -225,7 +230,7 @@ class RigGraph:
             for cable, source, _ in self.cables()
             if source.port.signal_class is SignalClass.STREAM
         }
-        found = [loop for loop in self._loops if loop & streams]
+        found = [loop for loop in self.loops if loop & streams]
         return frozenset().union(*found) if found else frozenset()
 
     @cached_property
@@ -246,7 +251,7 @@ class RigGraph:
         )
 
     @cached_property
-    def _loops(self) -> tuple[frozenset[str], ...]:
+    def loops(self) -> tuple[frozenset[str], ...]:
         """Groups of cables, each one or several loops through the safety earth."""
         import networkx as nx
 

@@ -42,6 +42,7 @@ from diaulos.rig.model import (
 from diaulos.rig.noise import hears_thermal, input_noise
 from diaulos.rig.plan import amp_settings, compressor_settings, filter_response, stage_gain
 from diaulos.rig.stages import StageReader
+from diaulos.rig.strays import Stray, StrayPlace
 from diaulos.signal.amp import AmpFaults, Amplifier
 from diaulos.signal.cabinet import cabinet_taps
 from diaulos.signal.compressor import Compressor
@@ -77,6 +78,12 @@ class BenchFaults:
     latency: bool = True
     mains_hz: float = 50.0
     seed: int = 0
+    strays: tuple[Stray, ...] = ()
+    """Noise that comes in from outside the plan."""
+    earth_gain: float = 1.0
+    """Of the voltage between two outlets: less where all hangs at one."""
+    isolated: frozenset[str] = frozenset()
+    """Ids of cables with a transformer between their two grounds."""
 
     @staticmethod
     def none() -> BenchFaults:
@@ -158,6 +165,8 @@ class StepMaker:
         if self._faults.noise and hears_thermal(self._course, segment):
             self._add_thermal(segment, key)
         self._add_hum(segment, key)
+        if segment.circuit is not None:
+            self._add_field(segment, here, key)
         # An amplifier's input has its own way of clipping; others clip at their limit.
         limit = segment.load.port.max_dbu
         if limit is not None and not self._is_amp(segment.load):
@@ -204,9 +213,48 @@ class StepMaker:
         for leg in self._course.legs[segment.source.leg : segment.load.leg]:
             if leg.cable is None:
                 continue
+            self._add_strays("cable", leg.cable.id, *key)
+            if leg.cable.id in self._faults.isolated:
+                continue
             for noise in ground_noises(graph, leg.cable, self._faults.mains_hz):
-                tones = Tones(noise.rms_v, noise.lines, self._rate_hz)
+                # The bus's share of a loop is the computer's, not the outlets'.
+                part = self._faults.earth_gain if leg.cable.id in graph.loop_cables else 1.0
+                part = part if noise.kind == "hum" else 1.0
+                tones = Tones(part * noise.rms_v, noise.lines, self._rate_hz)
                 self._add(tones, noise.words, *key, leg.cable.id)
+
+    def _add_strays(self, place: StrayPlace, at: str, *key: Hashable) -> None:
+        """What comes in here from outside the plan."""
+        for number, one in enumerate(self._faults.strays):
+            if (one.place, one.at) != (place, at) or not self._faults.noise:
+                continue
+            named = ("stray", number, *key)
+            if one.kind == "hiss":
+                density = math.sqrt(self._rate_hz / 2.0 / NOISE_BAND_HZ)
+                self._add(Hiss(one.rms_v * density, self._seed_of(named)), *named)
+            else:
+                lines = self._below_half(one.lines(self._faults.mains_hz))
+                self._add(Tones(one.rms_v, lines, self._rate_hz), *named)
+
+    def _add_field(self, segment: Segment, here: str, key: tuple[str, ...]) -> None:
+        """What the pickup catches, behind its circuit as the input loads it: line by line, since
+        what is played may be a stored DI that is loaded already."""
+        for number, one in enumerate(self._faults.strays):
+            if (one.place, one.at) != ("pickup", here) or not self._faults.noise:
+                continue
+            lines = self._below_half(one.lines(self._faults.mains_hz))
+            gains = np.abs(segment.responses(np.array([hz for hz, _ in lines]))[segment.load])
+            heard = tuple((hz, part * float(gain)) for (hz, part), gain in zip(
+                lines, gains, strict=True))  # fmt: skip
+            power = sum(part**2 for _, part in heard) / sum(part**2 for _, part in lines)
+            if power > 0.0:
+                tones = Tones(one.rms_v * math.sqrt(power), heard, self._rate_hz)
+                self._add(tones, "stray", number, *key)
+
+    def _below_half(
+        self, lines: tuple[tuple[float, float], ...]
+    ) -> tuple[tuple[float, float], ...]:
+        return tuple((hz, part) for hz, part in lines if hz < 0.45 * self._rate_hz)
 
     def _add_digital_faults(self, segment: Segment, key: tuple[str, ...]) -> None:
         cable = self._course.legs[segment.source.leg].cable
@@ -225,6 +273,8 @@ class StepMaker:
         path, device = active.leg.path, active.leg.device
         assert path is not None
         assert active.leg.exit is not None
+        if active.leg.entry is not None and active.leg.entry.signal_class not in DIGITAL_CLASSES:
+            self._add_strays("device", device.id, device.id, path.source)
         for index, stage in enumerate(path.stages):
             self._add_stage(stage, device, (device.id, path.source, path.stages[: index + 1]))
         self._add_port_limit(active.leg.exit, device, path)

@@ -203,6 +203,13 @@ def check_noise(
     return Attempt(label, tuple(rows))
 
 
+def unavoidable_dbfs(diagram: LevelDiagram) -> float:
+    """The noise that a course must have: its budget without hum and bus tones, dBFS."""
+    own = [share for share in diagram.budget if share.kind not in ("hum", "bus")]
+    total = sum(10.0 ** (share.dbfs / 10.0) for share in own)
+    return 10.0 * float(np.log10(total)) if total > 0.0 else LOWEST_DB
+
+
 def _row(
     one: Armed,
     noise: Noise,
@@ -214,10 +221,7 @@ def _row(
     full = gate = None
     if diagram is not None:
         full = diagram.converter.place.full_scale_dbu
-        # Hum is not unavoidable: the budget without it.
-        own = [share for share in diagram.budget if share.kind not in ("hum", "bus")]
-        total = sum(10.0 ** (share.dbfs / 10.0) for share in own)
-        unavoidable = 10.0 * float(np.log10(total)) if total > 0.0 else LOWEST_DB
+        unavoidable = unavoidable_dbfs(diagram)
         gate = gate_threshold_dbfs(noise, min(0.0, diagram.track.peak) - QUIETEST_UNDER_DB)
     cause, remedy = _cause(one, noise, unavoidable, loops, supplies)
     return NoiseRow(one.port, one.name, one.tap, noise, full, unavoidable, cause, remedy, gate)

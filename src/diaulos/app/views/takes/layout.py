@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.view import View
 from diaulos.app.views.takes.board import Board
 from diaulos.app.views.takes.book import TakeBook
+from diaulos.app.views.takes.hunt import HuntPanel
 from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.views.takes.noise import NoisePanel
 from diaulos.app.views.takes.player import TakePlayer
@@ -42,6 +43,7 @@ class TakesLayout(View):
         self.conditions.setAccessibleName("What must be true now")
         self.board = Board()
         self.noise = NoisePanel()
+        self.hunting = HuntPanel()
         self.tuner = TunerPanel()
         self.mix = MixPanel()
         self.book = TakeBook()
@@ -56,7 +58,7 @@ class TakesLayout(View):
 
     def _place(self) -> None:
         self._stack = over = Pages()
-        for page in (self.board, self.noise, self.tuner, self.mix):
+        for page in (self.board, self.noise, self.hunting, self.tuner, self.mix):
             self._stack.addWidget(page)
         left = Flowing()
         body = QVBoxLayout(left)

@@ -27,6 +27,7 @@ class NoisePanel(QWidget):
     check_asked = Signal(str)
     file_asked = Signal(str)
     left = Signal()
+    hunt_asked = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -42,6 +43,12 @@ class NoisePanel(QWidget):
             "other attempts."
         )
         self.file.clicked.connect(lambda: self.file_asked.emit(self.label.currentText()))
+        self.hunt = QPushButton("Find the cause (Q)")
+        self.hunt.setToolTip(
+            "One test after another, each the one that splits the causes left best, to where it "
+            "comes from, the remedy, and what that brought."
+        )
+        self.hunt.clicked.connect(self.hunt_asked)
         self.back = QPushButton("Back (S)")
         self.back.clicked.connect(self.left)
         self.tried = Table("Attempts", ("Attempt", "Loudest, dBFS A"), 0, {1: 130})
@@ -62,6 +69,7 @@ class NoisePanel(QWidget):
         top.addWidget(self.listen)
         top.addWidget(self.label)
         top.addWidget(self.file)
+        top.addWidget(self.hunt)
         top.add_stretch()
         top.addWidget(self.back)
         column = QVBoxLayout(self)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 from diaulos.app.asking import ask_file
 from diaulos.app.jobs import Job
 from diaulos.app.views.takes.board import BoardRow
+from diaulos.app.views.takes.hunt_ear import HuntEar
 from diaulos.app.views.takes.keeping import TakesKeeping
 from diaulos.app.views.takes.tuner_ear import TunerEar
 from diaulos.errors import DiaulosError
@@ -53,12 +54,18 @@ class TakesTuning(TakesKeeping):
     _tuned_port: PortRef | None
     _then_record: bool
     ear: TunerEar
+    hunt_ear: HuntEar
+
+    def hunt_listen(self) -> None:
+        """Listen to what was done in a hunt."""
 
     def _open(self, page: QWidget) -> None:
         """Show a page; leaving the tuner ends its listening."""
         if self._page is self.tuner and page is not self.tuner:
             self.tuner.close_check()
             self.ear.stop()
+        if self._page is self.hunting and page is not self.hunting:
+            self.hunt_ear.stop()
         self._stack.setCurrentWidget(page)
         # Tuning and noise need the room, and nothing of a take.
         self.player.setVisible(page in (self.board, self.mix) and not self.board.far)
@@ -173,6 +180,9 @@ class TakesTuning(TakesKeeping):
 
     def listen(self) -> None:
         """Five seconds of silence, with the label that is typed."""
+        if self._page is self.hunting:
+            self.hunt_listen()
+            return
         if self._page is not self.noise:
             self.toggle_noise()
         self.check_noise(self.noise.label.currentText())

@@ -15,8 +15,10 @@ from diaulos.app.jobs import Job
 from diaulos.app.view import Ending, ViewContext
 from diaulos.app.views.takes.board import BoardRow
 from diaulos.app.views.takes.capture import Capture
+from diaulos.app.views.takes.hunt_ear import HuntEar
+from diaulos.app.views.takes.hunting import TakesHunting
 from diaulos.app.views.takes.tuner_ear import TunerEar
-from diaulos.app.views.takes.tuning import Ready, TakesTuning
+from diaulos.app.views.takes.tuning import Ready
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import LevelFigures
@@ -43,7 +45,7 @@ def _merged(take: Take) -> str:
     return f"recorded {take.id}"
 
 
-class TakesView(TakesTuning):
+class TakesView(TakesHunting):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "takes"
@@ -66,6 +68,7 @@ class TakesView(TakesTuning):
             lambda: self.ready.rows if self.ready is not None else (), self,
         )  # fmt: skip
         self.ear = TunerEar(jobs, lambda: self._services, self)
+        self.hunt_ear = HuntEar(jobs, self)
         self._build()
         self._wire()
         self._on_changed(None, document.session)
@@ -103,6 +106,8 @@ class TakesView(TakesTuning):
         self.noise.check_asked.connect(self.check_noise)
         self.noise.file_asked.connect(self.ask_noise_file)
         self.noise.left.connect(self.toggle_noise)
+        self.noise.hunt_asked.connect(self.toggle_hunt)
+        self._wire_hunt()
         self.tuner.left.connect(self.toggle_tuner)
         self.tuner.problem.connect(self.problem)
         self.tuner.a4_asked.connect(lambda hz: self._document.apply(edits.set_a4(hz), merge="a4"))
@@ -147,6 +152,8 @@ class TakesView(TakesTuning):
         """A recording is ended and kept; the tuner nobody misses."""
         if self.ear.listening:
             return Ending(self.ear.stop)
+        if self.hunt_ear.watching or self.hunt_ear.listening:
+            return Ending(self.hunt_ear.stop)
         if not self.under_way:
             return None
         return Ending(
@@ -171,13 +178,17 @@ class TakesView(TakesTuning):
     def close_down(self) -> None:
         """The session goes: a recording ends, what was written is kept."""
         self._timer.stop()
+        if self._page in (self.tuner, self.hunting):
+            self._open(self.board)  # else it would listen again
         self.ear.close_down()
+        self.hunt_ear.close_down()
         self.capture.close_down()
         self.player.close_down()
 
     def hideEvent(self, event: QHideEvent) -> None:
         """Another view: the tuner lets go of its input."""
-        if self.ear.listening and not event.spontaneous():
+        listening = self.ear.listening or self._page is self.hunting
+        if listening and not event.spontaneous():
             self._open(self.board)
         super().hideEvent(event)
 
@@ -198,6 +209,7 @@ class TakesView(TakesTuning):
             _roles(after)
         ) or before.instruments is not after.instruments:  # fmt: skip
             self._timer.start()
+            self.begin_hunt()  # of another rig
         else:
             self._ready_for = after
         self.setup.show_session(after, not self._document.read_only)
@@ -293,6 +305,8 @@ class TakesView(TakesTuning):
             text = "Read-only: nothing can be recorded here. P plays the chosen take."
         elif self.ear.listening:
             text = "Listening. 1 to 9 choose a string, F checks intonation, T closes."
+        elif self._page is self.hunting:
+            text = "Hunting a noise. H listens, Q goes back."
         elif ready is None:
             text = "Looking at the rig\N{HORIZONTAL ELLIPSIS}"
         elif must:
@@ -310,9 +324,14 @@ class TakesView(TakesTuning):
         rig = recording_rig(session).name if session.rigs else ""
         self.sentence.setToolTip(tip(f"Recorded with the rig {rig}. Another one: Ctrl+2."))
         able = writable and ready is not None and not must and not missing
-        self.record_button.setEnabled(able and (self.ear.listening or not self._jobs.busy))
+        self.record_button.setEnabled(able and (self._gives_way or not self._jobs.busy))
         self.record_button.setText("Record (Space)")
         self.book.enable(writable, self.take)
+
+    @property
+    def _gives_way(self) -> bool:
+        """Whether what listens lets go of its input for a take."""
+        return self.ear.listening or self.hunt_ear.watching
 
     # --- recording ---
 
@@ -328,6 +347,10 @@ class TakesView(TakesTuning):
         if self.ear.listening:
             self._then_record = True
             self.toggle_tuner()
+            return
+        if self.hunt_ear.watching:
+            self._then_record = True
+            self.toggle_hunt()
             return
         if self._jobs.refuse_if_busy():
             return
