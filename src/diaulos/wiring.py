@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import uuid
 from collections.abc import Callable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
@@ -35,14 +35,20 @@ from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
 from diaulos.storage.trips import TripFile, trips_path
+from diaulos.units import db_to_gain
 from diaulos.work.capture.mapping import (
+    by_program,
     channels_of,
     heard_channel,
+    heard_from,
+    into_program,
     played_channel,
+    program_tie,
     proposed_channels,
     start_port,
     stream_channel,
     told_over,
+    wires_of,
 )
 from diaulos.work.capture.movers import Movement, listen_for_movement
 from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
@@ -66,6 +72,8 @@ from diaulos.work.ports import (
     Progress,
     StreamCallback,
     StreamSpec,
+    Through,
+    Wire,
     no_progress,
 )
 from diaulos.work.rigs.audio import Played
@@ -80,6 +88,7 @@ __all__ = [
     "BenchAudio",
     "DeviceAudio",
     "ExternalAudio",
+    "HeardLive",
     "HuntBackendFor",
     "OnDevice",
     "SessionFolder",
@@ -340,9 +349,14 @@ class OnDevice:
         block_frames: int = 0,
         *,
         set_block: bool = False,
+        inputs_of: tuple[str, ...] = (),
+        wires: tuple[Wire, ...] = (),
+        through: tuple[Through, ...] = (),
     ) -> None:
+        """`inputs_of`, `wires`, `through`: see `StreamSpec`."""
         self._device, self._inputs, self._outputs = device, inputs, outputs
         self._block, self._set_block = block_frames, set_block
+        self._inputs_of, self._wires, self._through = inputs_of, wires, through
 
     @property
     def channels(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
@@ -354,28 +368,69 @@ class OnDevice:
         tied = replace(
             spec, device=self._device, input_map=self._inputs[: spec.input_channels],
             output_map=self._outputs[: spec.output_channels],
+            inputs_of=self._inputs_of[: spec.input_channels], wires=self._wires,
+            through=self._through,
         )  # fmt: skip
         return real.open_stream(tied, callback, self._block, set_block=self._set_block)
 
 
+@dataclass(frozen=True)
+class HeardLive:
+    """What is heard through the computer while it is recorded: tracks of the rig at two outputs
+    (from 0) of the device, with a gain in dB."""
+
+    tracks: tuple[PortRef, ...]
+    outputs: tuple[int, int]
+    gain_db: float
+
+
+def _live(tracks: tuple[PortRef, ...], heard: HeardLive | None) -> tuple[Through, ...]:
+    if heard is None:
+        return ()
+    gain = float(db_to_gain(heard.gain_db))
+    return tuple(
+        Through(tracks.index(track), output, gain)
+        for track in heard.tracks
+        if track in tracks
+        for output in heard.outputs
+    )
+
+
 def record_on(
-    device: str, wanted: Mapping[str, int] = NO_MAP, block_frames: int = 0
+    device: str,
+    wanted: Mapping[str, int] = NO_MAP,
+    block_frames: int = 0,
+    through: HeardLive | None = None,
 ) -> RecordBackendFor:
     """A real device to record from: each armed track on its channel (`wanted`, from 1, by the
-    track's name), else as the rig ties it, else as the rig numbers it."""
+    track's name), else as the rig ties it, else as the rig numbers it; a software amplifier's
+    tracks from the program that it is tied to. `through` is heard meanwhile."""
 
     def make(
         session: Session, rig: Rig, tracks: tuple[PortRef, ...], stored: Stored = NOTHING_STORED
     ) -> AudioBackend:
         named = {track.port: track.name for track in rig.tracks}
-        names = [named.get(port, str(port)) for port in tracks]
         courses = {one.track: one.course for one in trace_all(rig_graph(session, rig, stored))}
         inputs = real.find(device).inputs
-        proposed = proposed_channels([courses.get(port) for port in tracks], inputs)
+        programs = {
+            port: heard_from(course)
+            for port in tracks
+            if (course := courses.get(port)) is not None and by_program(course)
+        }
+        own = [port for port in tracks if port not in programs]
+        names = [named.get(port, str(port)) for port in own]
+        proposed = proposed_channels([courses.get(port) for port in own], inputs)
         by_hand = rig.tied(device)
-        tied = {named.get(port, str(port)): by_hand[port] for port in tracks if port in by_hand}
+        tied = {named.get(port, str(port)): by_hand[port] for port in own if port in by_hand}
         channels = channels_of(names, told_over(tied, wanted), proposed)
-        return OnDevice(device, channels, block_frames=block_frames)
+        heard = {port: ("", channel) for port, channel in zip(own, channels, strict=True)}
+        heard |= programs
+        return OnDevice(
+            device, tuple(heard[port][1] for port in tracks), block_frames=block_frames,
+            inputs_of=tuple(heard[port][0] for port in tracks) if programs else (),
+            wires=wires_of([courses.get(port) for port in tracks], device),
+            through=_live(tracks, through),
+        )  # fmt: skip
 
     return make
 
@@ -392,6 +447,15 @@ def loop_on(
     output that somebody listens by."""
 
     def make(course: Course) -> OnDevice:
+        if by_program(course) and into_program(course):
+            into = course.legs[1]
+            assert into.entry is not None
+            out_of, back = heard_from(course)
+            program, out = program_tie(
+                course.rig, PortRef(device=into.device.id, port=into.entry.id)
+            )
+            if program == out_of:
+                return OnDevice(program, (back,), (out,), block_frames)
         tied = course.rig.tied(device)
         back = in_channel or tied.get(course.track) or heard_channel(course) + 1
         out = out_channel or tied.get(start_port(course)) or played_channel(course) + 1

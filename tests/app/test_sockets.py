@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
+from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import Qt
@@ -16,9 +17,13 @@ from diaulos.app.document import Document
 from diaulos.app.main_window import MainWindow
 from diaulos.app.services import Services
 from diaulos.errors import AudioDeviceError
+from diaulos.rig.model import PortRef
+from diaulos.rig.templates import build
 from diaulos.session.edits import Edit
 from diaulos.session.roles import reamp_rig, recording_rig
+from diaulos.work.capture.mapping import tied_program
 from diaulos.work.capture.movers import Movement
+from diaulos.work.capture.roundtrip import RoundTrip
 from diaulos.work.ports import DeviceInfo, Found
 from support import RATE
 
@@ -196,4 +201,61 @@ def test_an_empty_session_takes_the_devices_rate(opened, tapped: Tapped, qtbot: 
     assert rates == {"44100"}
     document.undo()
     assert document.session.sample_rate_hz == RATE
+    made.reject()
+
+
+class WithProgram(Named):
+    """Another program with an amplifier beside the device."""
+
+    def look(self) -> Found:
+        found = super().look()
+        combo = DeviceInfo("jack", "combo", 1, 1, (RATE,), (256,), True)
+        return Found((*found.devices, combo), found.missing)
+
+
+def test_a_program_is_tied_to_a_software_amplifier_and_its_latency_measured(
+    opened, tapped: Tapped, qtbot: QtBot
+) -> None:
+    """By the same dialog: which program, which channel, how late it is."""
+    document: Document = opened.document
+    rig = build("software-amp", "soft")
+    document.apply(
+        Edit("A rig", lambda session: session.model_copy(
+            update={"rigs": (*session.rigs, rig), "recording_rig": "soft"}
+        ))
+    )  # fmt: skip
+    made = shown(opened, qtbot, tapped, WithProgram())
+    asked: list[tuple[object, ...]] = []
+
+    def measure(*words: object) -> RoundTrip:
+        asked.append(words)
+        return RoundTrip(293.247, 0.004, 256.0, -1, RATE, -40.0, 0, 256)
+
+    made._services = replace(made._services, measure_trip=measure)
+    places = {made.table.item(n, 0).text(): n for n in range(made.table.rowCount())}
+    for name, channel in (("Input", ("combo", 1)), ("Output left", ("combo", 1))):
+        made.table.selectRow(places[name])
+        assert made.measure.isVisible()
+        assert not made.measure.isEnabled()
+        assert made.table.item(places[name], 3).text() == "to be tied"
+        assert not made.tie.isVisible(), "no input moves in another program"
+        at = next(n for n in range(made.channel.count()) if made.channel.itemData(n) == channel)
+        made.channel.setCurrentIndex(at)
+        made.channel.activated.emit(at)
+        assert made.table.item(places[name], 3).text() == "tied"
+        assert "combo" in made.table.item(places[name], 2).text()
+    soft = document.session.rig("soft")
+    assert tied_program(soft, PortRef(device="software", port="out_l")) == ("combo", 0)
+    qtbot.mouseClick(made.measure, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: not made._measuring, timeout=10_000)
+    assert asked[0][:3] == ("combo", 1, 1)
+    assert "37.25 samples" in made.told.text()
+    assert "turns the polarity over" in made.told.text()
+    assert document.session.rig("soft").device("software").number("latency") == 37.25
+    document.undo()
+    assert document.session.rig("soft").device("software").number("latency") == 0.0
+    made.table.selectRow(places["Input"])
+    made.channel.setCurrentIndex(0)
+    made.channel.activated.emit(0)
+    assert tied_program(document.session.rig("soft"), PortRef(device="software", port="in")) is None
     made.reject()

@@ -21,6 +21,15 @@ from support import program
 
 WANTED: dict[str, list[tuple[str, str, str, int, int | None, float]]] = {
     # name, tap, source, conversions, input number, ms after the source at 48 kHz
+    "software-amp": [
+        ("DI", "di", "guitar", 1, 1, 0.797),
+        ("Modeled left", "modeled", "guitar", 1, None, 0.797),
+        ("Modeled right", "modeled", "guitar", 1, None, 0.797),
+    ],
+    "reamp-software": [
+        ("Reamp left", "modeled", "computer", 0, None, 0.0),
+        ("Reamp right", "modeled", "computer", 0, None, 0.0),
+    ],
     "modeler-digital": [
         ("Modeled left", "modeled", "guitar", 1, 5, 1.906),
         ("Modeled right", "modeled", "guitar", 1, 6, 1.906),

@@ -30,6 +30,13 @@ def open_stream(
     if any(one["name"] == spec.device for one in found.get("devices", ())):
         return JackBackend(found, block_frames if set_block else 0).open(spec, callback)
     there = _plain(spec.device, JackDevices(found).look())
+    if spec.wires or any(spec.inputs_of) or spec.through:
+        raise AudioDeviceError(
+            f"{spec.device} is no device of a sound server: it takes no other program's sound, and "
+            "nothing is heard through this one.",
+            where=spec.device,
+            remedy="Start a JACK server on it (or use PipeWire), and choose it there.",
+        )
     return AlsaBackend(there, block_frames).open(spec, callback)
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from diaulos.audio.child_stream import CLOSE_S, ChildStream, Holder, asked, channels_asked
 from diaulos.errors import AudioDeviceError
-from diaulos.work.ports import DeviceInfo, Found, StreamCallback, StreamSpec
+from diaulos.work.ports import DeviceInfo, Found, StreamCallback, StreamSpec, Wire
 
 CHILD = "diaulos.audio.jack_child"
 GIVE_BACK_S = 5.0
@@ -113,18 +113,14 @@ class JackBackend:
         found = self._found or listed()
         if "error" in found:
             raise AudioDeviceError("there is no JACK server.", where=spec.device, remedy=NO_SERVER)
-        one = next((one for one in found["devices"] if one["name"] == spec.device), None)
-        if one is None:
-            there = ", ".join(str(other["name"]) for other in found["devices"])
-            raise AudioDeviceError(
-                f"there is no device {spec.device!r}.", where="JACK",
-                remedy=f"Plug it in, or choose one of: {there or 'none is there'}.",
-            )  # fmt: skip
+        one = _named(found, spec.device)
         order = {
             "name": spec.device,
-            "inputs": _ports(one, "inputs", spec.input_map, spec.input_channels),
+            "inputs": _inputs(found, one, spec),
             "outputs": _ports(one, "outputs", spec.output_map, spec.output_channels),
             "set_block": self._set_block,
+            "wires": [_wired(found, wire) for wire in spec.wires],
+            "through": _through(one, spec),
         }
         holder = Holder(
             CHILD, environment(found["library"]), found["kind"], "the sound server ended.",
@@ -133,6 +129,45 @@ class JackBackend:
             GIVE_BACK_S if self._set_block else CLOSE_S,
         )  # fmt: skip
         return ChildStream(spec, callback, order, holder)
+
+
+def _named(found: dict[str, Any], name: str) -> dict[str, Any]:
+    """What the server lists under a name."""
+    for one in found["devices"]:
+        if one["name"] == name:
+            return dict(one)
+    there = ", ".join(str(other["name"]) for other in found["devices"])
+    raise AudioDeviceError(
+        f"there is no device {name!r}.", where="JACK",
+        remedy=f"Plug it in or start it, or choose one of: {there or 'none is there'}.",
+    )  # fmt: skip
+
+
+def _inputs(found: dict[str, Any], device: dict[str, Any], spec: StreamSpec) -> list[str | None]:
+    """The ports that are heard, some perhaps of other programs."""
+    if not any(spec.inputs_of):
+        return _ports(device, "inputs", spec.input_map, spec.input_channels)
+    heard: list[str | None] = []
+    for channel, name in zip(spec.input_map, spec.inputs_of, strict=True):
+        one = _named(found, name) if name else device
+        heard += _ports(one, "inputs", (channel,), 1)
+    return heard
+
+
+def _through(device: dict[str, Any], spec: StreamSpec) -> list[tuple[str | None, Any]]:
+    """Each output that something is heard by, with the inputs in it."""
+    outputs = sorted({one.output for one in spec.through})
+    names = _ports(device, "outputs", tuple(outputs), len(outputs)) if outputs else []
+    return [
+        (name, [(one.input, one.gain) for one in spec.through if one.output == output])
+        for name, output in zip(names, outputs, strict=True)
+        if name is not None
+    ]
+
+
+def _wired(found: dict[str, Any], wire: Wire) -> list[str | None]:
+    source = _ports(_named(found, wire.source), "inputs", (wire.source_channel,), 1)
+    return [*source, *_ports(_named(found, wire.target), "outputs", (wire.target_channel,), 1)]
 
 
 def _ports(

@@ -9,6 +9,7 @@ It ends when it is told to, when the server ends, or when the process that start
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import json
 import mmap
@@ -91,6 +92,11 @@ class Child:
         size = PortRing.size(max(1, self.inputs), max(1, self.outputs))
         self.ring = PortRing(mmap.mmap(fd, size), max(1, self.inputs), max(1, self.outputs))
         self.order = order
+        self.through: list[tuple[str, list[tuple[int, float]]]] = [
+            (target, [(int(one), float(gain)) for one, gain in parts])
+            for target, parts in order.get("through", ())
+        ]
+        """What is heard live: an output, and the inputs in it with their gains."""
         self.parent = os.getppid()
         self.client = _client(f"{NAME} {order['name']}".strip())
         self.side = PortSide(self.ring)
@@ -100,6 +106,7 @@ class Child:
         client, ring = self.client, self.ring
         heard = [client.inports.register(f"in_{n + 1}") for n in range(self.inputs)]
         played = [client.outports.register(f"out_{n + 1}") for n in range(self.outputs)]
+        through = [client.outports.register(f"live_{n + 1}") for n in range(len(self.through))]
         client.set_process_callback(self._process)
         client.set_shutdown_callback(lambda _status, _reason: ring.set(Count.GONE, 1))
         client.set_xrun_callback(self._on_xrun)
@@ -119,6 +126,9 @@ class Child:
         for port, target in zip(played, self.order["outputs"], strict=True):
             if target is not None:
                 client.connect(port, target)
+        for port, (target, _) in zip(through, self.through, strict=True):
+            client.connect(port, target)
+        joined = self._joined()
         self._tell_latency()
         ring.set(Count.READY, 1)
         while not ring.get(Count.STOP) and not ring.get(Count.GONE):
@@ -126,10 +136,23 @@ class Child:
             if os.getppid() != self.parent:
                 break
         if not ring.get(Count.GONE):
+            for source, target in joined:
+                with contextlib.suppress(jack.JackError):  # whoever it was has gone
+                    client.disconnect(source, target)
             if client.blocksize != before and self.order.get("set_block"):
                 client.blocksize = before  # it was borrowed from every other program
             client.deactivate(ignore_errors=True)
             client.close()
+
+    def _joined(self) -> list[tuple[str, str]]:
+        """Join what is to be joined meanwhile; what is there already stays afterwards."""
+        made = []
+        for source, target in self.order.get("wires", ()):
+            known = [port.name for port in self.client.get_all_connections(source)]
+            if target not in known:
+                self.client.connect(source, target)
+                made.append((source, target))
+        return made
 
     def _on_xrun(self, _delayed_us: float) -> None:
         self.ring.counts[Count.XRUNS] += 1
@@ -144,16 +167,17 @@ class Child:
         ):  # fmt: skip
             self.ring.set(which, max((latency(port, mode) for port in ports), default=0))
 
-    # --- the callback: nothing but copies ---
+    # --- the callback: nothing but copies, and the sums that are heard live ---
 
     def _process(self, frames: int) -> None:
         client = self.client
-        self.side.cycle(
-            frames,
-            client.last_frame_time,
-            [np.frombuffer(port.get_buffer(), np.float32) for port in client.inports],
-            [np.frombuffer(port.get_buffer(), np.float32) for port in client.outports],
-        )
+        heard = [np.frombuffer(port.get_buffer(), np.float32) for port in client.inports]
+        played = [np.frombuffer(port.get_buffer(), np.float32) for port in client.outports]
+        for data, (_, parts) in zip(played[self.outputs :], self.through, strict=True):
+            data[:] = 0.0
+            for one, gain in parts:
+                data += np.float32(gain) * heard[one]
+        self.side.cycle(frames, client.last_frame_time, heard, played[: self.outputs])
 
 
 def main() -> int:

@@ -221,6 +221,26 @@ def _reamp_by_usb(rig_id: str) -> Rig:
     return patch.record("modeler.usb_rec2", 6, "Reamp right", "").rig(rig_id)
 
 
+def _software_amp(rig_id: str) -> Rig:
+    patch = Patch("Software amplifier beside the dry DI").add("guitar", "guitar")
+    patch.add("software_amp", "software")
+    _computer_and(patch, 2, mode1="instrument")
+    patch.join("guitar.out", "interface.in1", LONG_M)
+    patch.join("interface.rec1", "software.in", 0.0)
+    patch.join("software.out_l", "interface.play1", 0.0)
+    patch.join("software.out_r", "interface.play2", 0.0)
+    patch.record("interface.rec1", 1, "DI").record("software.out_l", 2, "Modeled left")
+    return patch.record("software.out_r", 3, "Modeled right").rig(rig_id)
+
+
+def _reamp_by_software(rig_id: str) -> Rig:
+    patch = Patch("Reamp by a software amplifier").add("software_amp", "software")
+    _computer_and(patch, 2)
+    patch.join("computer.play3", "software.in", 0.0, "send")
+    patch.record("software.out_l", 5, "Reamp left", "")
+    return patch.record("software.out_r", 6, "Reamp right", "").rig(rig_id)
+
+
 def _amp_in_loop(rig_id: str) -> Rig:
     patch = Patch("Amp in the modeler's loop").add("guitar", "guitar")
     patch.add("floor_modeler", "modeler", loop="on", model="off", send_level="line")
@@ -378,6 +398,16 @@ TEMPLATES: dict[str, Template] = {
             "reamp-usb", "Reamp by USB",
             "A stored DI goes into the modeler over USB and comes back processed, digital all "
             "the way.", _reamp_by_usb,
+        ),
+        Template(
+            "software-amp", "Software amplifier beside the dry DI",
+            "An amplifier in another program plays along with the dry input and is recorded "
+            "beside it; its latency is measured (Rig, Ctrl+K).", _software_amp,
+        ),
+        Template(
+            "reamp-software", "Reamp by a software amplifier",
+            "A stored DI goes to an amplifier in another program and comes back.",
+            _reamp_by_software,
         ),
         Template(
             "amp-in-loop", "Amp in the modeler's loop",

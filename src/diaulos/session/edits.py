@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from diaulos.errors import EditError
 from diaulos.rig.course import can_reamp
-from diaulos.rig.model import Choice, Device, DeviceMap, Frozen, Rig
+from diaulos.rig.model import Choice, Device, DeviceMap, Frozen, PortRef, Rig, Tie
 from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     Against,
@@ -287,6 +287,31 @@ def change_rig(rig_id: str, label: str, change_of: Callable[[Rig], Rig]) -> Edit
 def tie_sockets(rig_id: str, tied: DeviceMap) -> Edit:
     """Which socket of a real device is which, for a rig."""
     return change_rig(rig_id, f"Tie sockets of {tied.device}", lambda rig: rig.with_map(tied))
+
+
+def tie_program(
+    rig_id: str,
+    port: PortRef,
+    chosen: tuple[str, int] | None,
+    sizes: Mapping[str, tuple[int, int]],
+) -> Edit:
+    """A port of a software amplifier tied to a channel (from 1) of another program, or to none; the
+    tie that it had goes. `sizes` are the inputs and outputs of the programs that are there."""
+
+    def change(rig: Rig) -> Rig:
+        for one in rig.maps:
+            if any(tie.port == port for tie in one.ties):
+                left = tuple(tie for tie in one.ties if tie.port != port)
+                rig = rig.with_map(one.model_copy(update={"ties": left}))
+        if chosen is None:
+            return rig
+        name, channel = chosen
+        before = next((one for one in rig.maps if one.device == name), DeviceMap(device=name))
+        inputs, outputs = sizes.get(name, (before.inputs, before.outputs))
+        ties = (*before.ties, Tie(port=port, channel=channel))
+        return rig.with_map(DeviceMap(device=name, ties=ties, inputs=inputs, outputs=outputs))
+
+    return change_rig(rig_id, f"Tie {port} to a program", change)
 
 
 def change_rigs(label: str, change_of: Callable[[Rig], Rig]) -> Edit:

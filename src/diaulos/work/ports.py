@@ -20,11 +20,34 @@ Block = NDArray[np.float32]
 
 
 @dataclass(frozen=True)
+class Wire:
+    """What a sound server joins for as long as a stream is open: an input of one device to where
+    another program takes its sound. Channels from 0."""
+
+    source: str
+    source_channel: int
+    target: str
+    target_channel: int
+
+
+@dataclass(frozen=True)
+class Through:
+    """One of a stream's inputs (from 0) heard at one of the device's outputs (from 0) meanwhile,
+    within the server's own cycle: software monitoring. `gain` is a factor."""
+
+    input: int
+    output: int
+    gain: float
+
+
+@dataclass(frozen=True)
 class StreamSpec:
     """A duplex stream: device, frames per block, and the channels of each direction.
 
     `input_map` and `output_map` name the device's channels (from 0) that the stream's channels
-    are, in order; empty for the first ones.
+    are, in order; empty for the first ones. `inputs_of` names other programs that some inputs are
+    of ("": the device; empty: all are), `wires` what else is joined, and
+    `through` what is heard meanwhile.
     """
 
     rate_hz: int
@@ -34,6 +57,9 @@ class StreamSpec:
     device: str = ""
     input_map: tuple[int, ...] = ()
     output_map: tuple[int, ...] = ()
+    inputs_of: tuple[str, ...] = ()
+    wires: tuple[Wire, ...] = ()
+    through: tuple[Through, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -28,14 +28,22 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import DiaulosError
-from diaulos.figures import counted
+from diaulos.figures import counted, number
+from diaulos.ids import BENCH
+from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import DeviceMap, Rig, Tie
-from diaulos.session.edits import Edit, set_sample_rate, tie_sockets
+from diaulos.session.edits import (
+    Edit,
+    set_device_setting,
+    set_sample_rate,
+    tie_program,
+    tie_sockets,
+)
 from diaulos.session.model import Session
-from diaulos.work.capture.mapping import Socket, sockets_of
+from diaulos.work.capture.mapping import Socket, sockets_of, tied_program
 from diaulos.work.capture.movers import Movement
 from diaulos.work.capture.rates import other_rate, rate_words
-from diaulos.work.ports import DeviceInfo, Found
+from diaulos.work.ports import CancelToken, DeviceInfo, Found
 from diaulos.work.rigs.look import rig_graph
 
 HEAD = ("For", "In the rig", "Channel", "", "Rig")
@@ -62,6 +70,7 @@ class SocketsDialog(QDialog):
 
     tied = Signal(object)
     """An edit."""
+    _measured = Signal(object)
 
     def __init__(
         self,
@@ -77,6 +86,8 @@ class SocketsDialog(QDialog):
         self._device, self._session, self._rigs = device, session, rigs
         self._services, self._writable = services, writable
         self._there: DeviceInfo | None = None
+        self._programs: dict[str, DeviceInfo] = {}
+        self._measuring = False
         self._ear = _Ear(self)
         self._ear.moved.connect(self._on_movement)
         self._ear.failed.connect(self._on_failed)
@@ -100,6 +111,14 @@ class SocketsDialog(QDialog):
         self.tie.setProperty("main", "true")
         self.tie.setDefault(True)
         self.tie.clicked.connect(self._on_tie)
+        self.measure = QPushButton("Measure its latency")
+        self.measure.setAutoDefault(False)
+        self.measure.setToolTip(
+            "A quiet sweep goes into the program and comes back: its delay less the block that the "
+            "way there and back costs"
+        )
+        self.measure.clicked.connect(self._on_measure)
+        self._measured.connect(self._on_measured, Qt.ConnectionType.QueuedConnection)
         self.rate = TextLabel()
         self.rate.setProperty("role", "problem")
         self.rate.setWordWrap(True)
@@ -110,6 +129,8 @@ class SocketsDialog(QDialog):
         self.problem = TextLabel()
         self.problem.setProperty("role", "problem")
         self.problem.setWordWrap(True)
+        self.told = TextLabel()
+        self.told.setWordWrap(True)
         self._levels = QWidget()
         self._grid = QGridLayout(self._levels)
         self._grid.setContentsMargins(0, 0, 6, 0)
@@ -139,6 +160,7 @@ class SocketsDialog(QDialog):
         row.addWidget(TextLabel("Channel"))
         row.addWidget(self.channel, 1)
         row.addWidget(self.tie)
+        row.addWidget(self.measure)
         left = QVBoxLayout()
         left.addWidget(self.table, 1)
         left.addLayout(row)
@@ -149,6 +171,7 @@ class SocketsDialog(QDialog):
         body.addLayout(left, 2)
         body.addLayout(right, 1)
         foot = QHBoxLayout()
+        foot.addWidget(self.told, 1)
         foot.addWidget(self.problem, 1)
         foot.addWidget(close)
         whole = QVBoxLayout(self)
@@ -179,6 +202,9 @@ class SocketsDialog(QDialog):
     def _show(self) -> None:
         rows = []
         for row in self._rows():
+            if row.socket.program:
+                rows.append((row.key, self._program_cells(row)))
+                continue
             tied = row.rig.tied(self._device).get(row.socket.port)
             channel = tied or row.socket.proposed
             missing = self._there is not None and channel > self._has(row.socket.hears)
@@ -194,6 +220,24 @@ class SocketsDialog(QDialog):
             )  # fmt: skip
         self.table.show_rows(rows)
         self._on_chosen()
+
+    def _program_cells(self, row: _Row) -> tuple[Cell, ...]:
+        """Of a socket of another program: which, and whether it is there."""
+        tied = tied_program(row.rig, row.socket.port)
+        words, how, token = "no program", "to be tied", "danger"
+        if tied is not None:
+            name, channel = tied
+            there = self._programs.get(name)
+            has = (there.inputs if row.socket.hears else there.outputs) if there else 0
+            words = _program_words(name, channel + 1, row.socket.hears)
+            how, token = ("tied", "muted") if channel < has else ("not there", "danger")
+        return (
+            Cell(row.socket.name, bold=True),
+            Cell(row.socket.place),
+            Cell(words),
+            Cell(how, token=token),
+            Cell(row.rig.name),
+        )
 
     def _has(self, hears: bool) -> int:
         if self._there is None:
@@ -217,6 +261,10 @@ class SocketsDialog(QDialog):
             self._show_tie()
             return
         hears = row.socket.hears
+        if row.socket.program:
+            self._list_programs(row)
+            self._show_tie()
+            return
         self.channel.addItem(
             f"proposed: {self._channel_words(row.socket.proposed, hears)}", AS_NUMBERED
         )
@@ -225,8 +273,27 @@ class SocketsDialog(QDialog):
         choose(self.channel, row.rig.tied(self._device).get(row.socket.port, AS_NUMBERED))
         self._show_tie()
 
+    def _list_programs(self, row: _Row) -> None:
+        """Every channel of every other program."""
+        hears = row.socket.hears
+        self.channel.addItem("no program", None)
+        for name, one in self._programs.items():
+            for channel in range(1, (one.inputs if hears else one.outputs) + 1):
+                self.channel.addItem(_program_words(name, channel, hears), (name, channel))
+        tied = tied_program(row.rig, row.socket.port)
+        at = 0 if tied is None else self.channel.findText(
+            _program_words(tied[0], tied[1] + 1, hears)
+        )  # fmt: skip
+        self.channel.setCurrentIndex(max(0, at))
+        self.channel.setEnabled(self._writable and bool(self._programs))
+
     def _show_tie(self) -> None:
         row = self._row
+        program = row is not None and row.socket.program
+        way = self._way_round(row.rig, row.socket) if row is not None and program else None
+        self.measure.setVisible(program)
+        self.measure.setEnabled(way is not None and not self._measuring)
+        self.tie.setVisible(not program)
         able = row is not None and row.socket.hears and self._mover is not None and self._writable
         self.tie.setEnabled(able)
         words = "Tie to the input that moves (Enter)"
@@ -235,7 +302,75 @@ class SocketsDialog(QDialog):
         self.tie.setText(words)
 
     def _on_channel(self) -> None:
-        self._tie_to(int(self.channel.currentData()))
+        row = self._row
+        if row is not None and row.socket.program:
+            self._tie_program(row, self.channel.currentData())
+        else:
+            self._tie_to(int(self.channel.currentData()))
+
+    def _tie_program(self, row: _Row, chosen: tuple[str, int] | None) -> None:
+        """A socket of another program: the tie that it had elsewhere goes."""
+        edit = tie_program(row.rig.id, row.socket.port, chosen, {
+            name: (one.inputs, one.outputs) for name, one in self._programs.items()
+        })  # fmt: skip
+        self.tied.emit(edit)
+        self.problem.setText("")
+        self._show()
+
+    # --- how late a program is ---
+
+    def _way_round(self, rig: Rig, socket: Socket) -> tuple[str, int, int] | None:
+        """The program of a socket, and the channels (from 1) into and out of it."""
+        ends: dict[bool, tuple[str, int]] = {}
+        for one in _program_ends(rig, socket.port.device):
+            tied = tied_program(rig, one.port)
+            if tied is not None:
+                ends.setdefault(one.hears, tied)
+        if len(ends) < 2 or ends[True][0] != ends[False][0]:
+            return None
+        return ends[True][0], ends[False][1] + 1, ends[True][1] + 1
+
+    def _on_measure(self) -> None:
+        row = self._row
+        way = self._way_round(row.rig, row.socket) if row is not None else None
+        if row is None or way is None:
+            return
+        program, into, out_of = way
+        measure, device = self._services.measure_trip, row.socket.port.device
+        self._measuring = True
+        self.problem.setText("")
+        self.told.setText(f"Measuring {program}: a quiet sweep goes through it.")
+        self._show_tie()
+        rig_id = row.rig.id
+
+        def work() -> None:
+            try:
+                trip = measure(program, into, out_of, CancelToken(), 0, 0)
+            except Exception as error:
+                self._measured.emit(error)
+            else:
+                late = max(0.0, trip.samples - trip.block_frames)
+                self._measured.emit((rig_id, device, program, late, trip))
+
+        threading.Thread(target=work, name="program latency", daemon=True).start()
+
+    def _on_measured(self, found: object) -> None:
+        self._measuring = False
+        if isinstance(found, Exception):
+            words = str(found) if isinstance(found, DiaulosError) else type(found).__name__
+            self.told.setText("")
+            self.problem.setText(words)
+        else:
+            assert isinstance(found, tuple)
+            rig_id, device, program, late, trip = found
+            self.tied.emit(set_device_setting(rig_id, device, "latency", round(late, 2)))
+            ms = 1000.0 * late / trip.rate_hz
+            turned = ", and turns the polarity over" if trip.polarity < 0 else ""
+            self.told.setText(
+                f"{program} is {number(late, 2)} samples ({number(ms, 2)} ms) later than the dry "
+                f"DI, give or take {number(trip.error_samples, 3)}{turned}. Kept with the rig."
+            )
+        self._show()
 
     def _on_tie(self) -> None:
         if self._mover is not None:
@@ -277,6 +412,11 @@ class SocketsDialog(QDialog):
     def _on_found(self, found: Found) -> None:
         self._there = found.device(self._device)
         there = self._there
+        self._programs = {
+            one.name: one
+            for one in found.devices
+            if one.name not in (self._device, BENCH) and one.backend in ("jack", "pipewire")
+        }
         if there is None:
             missing = " ".join(found.missing)
             self.about.setText(f"{self._device} is not there now. {missing}".rstrip())
@@ -369,6 +509,16 @@ class SocketsDialog(QDialog):
     def done(self, result: int) -> None:
         self._ear.stop()
         super().done(result)
+
+
+def _program_words(name: str, channel: int, hears: bool) -> str:
+    return f"{name}, {'its output' if hears else 'its input'} {channel}"
+
+
+def _program_ends(rig: Rig, device: str) -> list[Socket]:
+    return [
+        one for one in sockets_of(RigGraph(rig), 0) if one.program and one.port.device == device
+    ]
 
 
 class _Ear(QObject):

@@ -26,10 +26,12 @@ from diaulos.rig.model import (
     CabinetStage,
     Choice,
     Connector,
+    Control,
     DacStage,
     DelayStage,
     Device,
     DigitalFormat,
+    Direction,
     GainStage,
     InputNoise,
     Offset,
@@ -301,6 +303,41 @@ def _processed(target: str, channel: int, side: str) -> list[Path]:
         )
     )
     return found
+
+
+def software_amp(device_id: str = "software_amp") -> Device:
+    """An amplifier in another program on the computer: numbers in, numbers out. What it does is
+    its own; the voice here stands for it until a take shows what it does."""
+    ports = (
+        _in_the_computer("in", "Input", IN),
+        _in_the_computer("out_l", "Output left", OUT, stereo=True),
+        _in_the_computer("out_r", "Output right", OUT, stereo=True),
+    )
+    stages: tuple[Stage, ...] = (
+        AmpStage(full_scale_dbu=FULL_SCALE_DBU, full_out_dbu=27.0),
+        CabinetStage(),
+        DelayStage(control="latency"),
+    )
+    return Device(
+        id=device_id,
+        kind="software_amp",
+        name="Software amplifier",
+        type="software_amp",
+        ports=ports,
+        paths=tuple(Path(source="in", target=one, stages=stages) for one in ("out_l", "out_r")),
+        settings=(
+            cabinet_choice("closed-two"),
+            Control(id="latency", name="Latency", value=0.0, minimum=0.0, maximum=5000.0,
+                    step=0.01, unit="samples"),
+            *amp_knobs("tideline"),
+        ),
+        notes="representative",
+    )  # fmt: skip
+
+
+def _in_the_computer(port_id: str, name: str, way: Direction, *, stereo: bool = False) -> Port:
+    """A stream that leaves no computer: it joins no grounds."""
+    return stream(port_id, name, way, stereo=stereo).model_copy(update={"ground": ""})
 
 
 def impulse_loader(device_id: str = "impulse_loader") -> Device:

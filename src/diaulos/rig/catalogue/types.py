@@ -44,6 +44,7 @@ def _types() -> dict[str, DeviceType]:
             ("floor_modeler", modelers.modeler),
             ("desktop_modeler", partial(modelers.modeler, floor=False)),
             ("impulse_loader", modelers.impulse_loader),
+            ("software_amp", modelers.software_amp),
         )),
         ("Boxes", (
             ("passive_di", boxes.passive_di),

@@ -24,6 +24,7 @@ from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.mending import insert
 from diaulos.rig.model import (
     AUDIO_CLASSES,
+    IN_THE_COMPUTER,
     Balance,
     Cable,
     CableKind,
@@ -545,6 +546,9 @@ def outputs_joined(context: Context) -> Iterator[Finding]:
         plug = context.graph.plug(PortRef(device=key[0], port=key[1]))
         if plug.port.signal_class is SignalClass.SOUND:
             continue
+        sources = [context.graph.source(c).device.kind for c in cables]
+        if plug.port.signal_class is SignalClass.STREAM and set(sources) <= set(IN_THE_COMPUTER):
+            continue  # a sound server adds them up
         names = ", ".join(context.graph.source(c).words for c in cables)
         yield Finding(
             "outputs-joined",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from diaulos.rig.checks.registry import Context, Finding, Mend, Severity, check
+from diaulos.rig.graph import RECORDER
 from diaulos.rig.model import DeviceMap, Direction, PortRef, Rig, Tie
 
 
@@ -72,7 +73,9 @@ def _standing(rig: Rig, tied: DeviceMap) -> Iterator[Tie]:
 
 
 def _hears(rig: Rig, port: PortRef) -> bool:
-    return rig.port(port).direction is Direction.IN
+    """Whether the computer hears by this port: its own inputs, and what a program puts out."""
+    own = rig.device(port.device).kind == RECORDER
+    return rig.port(port).direction is (Direction.IN if own else Direction.OUT)
 
 
 def _name(rig: Rig, port: PortRef) -> str:

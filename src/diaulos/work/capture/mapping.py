@@ -3,13 +3,15 @@ rig numbers it."""
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from diaulos.errors import InputError
 from diaulos.rig.course import Course, trace_all
-from diaulos.rig.graph import RigGraph
+from diaulos.rig.graph import RECORDER, RigGraph
 from diaulos.rig.model import Device, Direction, Port, PortRef, Rig, SignalClass
+from diaulos.work.ports import Wire
 
 
 def read_map(words: Sequence[str]) -> dict[str, int]:
@@ -42,16 +44,21 @@ def proposed_channels(courses: Sequence[Course | None], inputs: int) -> tuple[in
     return tuple(one for one in found if one is not None)
 
 
+SOFTWARE = "software_amp"
+"""The kind of device that is another program."""
+
+
 @dataclass(frozen=True)
 class Socket:
     """A place where the computer hears or plays: its port, what for, where that is in the rig, and
-    the channel (from 1) that it has without a tie."""
+    the channel (from 1) that it has without a tie. One of another program's has no proposal."""
 
     port: PortRef
     name: str
     place: str
     hears: bool
     proposed: int
+    program: bool = False
 
 
 def sockets_of(graph: RigGraph, inputs: int) -> tuple[Socket, ...]:
@@ -61,6 +68,8 @@ def sockets_of(graph: RigGraph, inputs: int) -> tuple[Socket, ...]:
     names = {track.port: track.name for track in graph.rig.tracks}
     found = []
     for one, channel in zip(traced, proposed_channels(courses, inputs), strict=True):
+        if one.course is not None and by_program(one.course):
+            continue
         leg = one.course.legs[-2] if one.course and len(one.course.legs) > 1 else None
         entry = f", {leg.entry.name}" if leg and leg.entry else ""
         place = f"{leg.device.name}{entry}" if leg else ""
@@ -69,13 +78,96 @@ def sockets_of(graph: RigGraph, inputs: int) -> tuple[Socket, ...]:
         found.append(Socket(one.track, name, place, True, channel + 1))
     played: dict[PortRef, Socket] = {}
     for course in courses:
-        if course.source is not None or len(course.legs) < 2:
+        if course.source is not None or len(course.legs) < 2 or into_program(course):
             continue
         leg = course.legs[1]
         place = f"{leg.device.name}, {leg.exit.name}" if leg.exit else leg.device.name
         port = start_port(course)
         played[port] = Socket(port, "Send", place, False, played_channel(course) + 1)
-    return (*found, *played.values())
+    return (*found, *played.values(), *_program_sockets(graph.rig))
+
+
+def _program_sockets(rig: Rig) -> tuple[Socket, ...]:
+    """Of the programs of a rig, those that something is plugged into in it."""
+    used = {end for cable in rig.cables for end in (cable.source, cable.target)}
+    return tuple(
+        Socket(ref, port.name, device.name, port.direction is Direction.OUT, 0, program=True)
+        for device in rig.devices
+        if device.kind == SOFTWARE
+        for port in device.ports
+        if (ref := PortRef(device=device.id, port=port.id)) in used
+    )
+
+
+# --- other programs ---
+
+
+def by_program(course: Course) -> bool:
+    """Whether what the computer records of a course comes out of another program."""
+    return len(course.legs) > 1 and course.legs[-2].device.kind == SOFTWARE
+
+
+def into_program(course: Course) -> bool:
+    """Whether what the computer plays into a course goes into another program."""
+    return len(course.legs) > 1 and course.legs[1].device.kind == SOFTWARE
+
+
+def program_tie(rig: Rig, port: PortRef) -> tuple[str, int]:
+    """The program that a port of a software amplifier is tied to, by its name at the sound server,
+    and the channel (from 0). InputError where nobody tied it."""
+    found = tied_program(rig, port)
+    if found is None:
+        name = rig.device(port.device).name
+        raise InputError(
+            f"{name} is tied to no program.",
+            where=f"{name}, {rig.port(port).name}",
+            remedy="Start the program, and say which it is: Rig > Which socket is which (Ctrl+K).",
+        )
+    return found
+
+
+def tied_program(rig: Rig, port: PortRef) -> tuple[str, int] | None:
+    """The same; None where nobody tied it."""
+    for one in rig.maps:
+        for tie in one.ties:
+            if tie.port == port:
+                return one.device, tie.channel - 1
+    return None
+
+
+def heard_from(course: Course) -> tuple[str, int]:
+    """The program that a course's track is heard from, and its channel (from 0)."""
+    leg = course.legs[-2]
+    assert leg.exit is not None
+    return program_tie(course.rig, PortRef(device=leg.device.id, port=leg.exit.id))
+
+
+def wires_of(courses: Sequence[Course | None], device: str) -> tuple[Wire, ...]:
+    """What goes from inputs of a real device into other programs, for these courses."""
+    found: dict[Wire, None] = {}
+    for course in courses:
+        legs = course.legs if course is not None else ()
+        for before, leg in itertools.pairwise(legs):
+            if leg.device.kind != SOFTWARE or before.exit is None or leg.entry is None:
+                continue
+            if before.device.kind in (SOFTWARE, RECORDER):
+                continue
+            assert course is not None
+            source = PortRef(device=before.device.id, port=before.exit.id)
+            channel = _channel_into(course.rig, source, device, before.channel)
+            into = PortRef(device=leg.device.id, port=leg.entry.id)
+            found[Wire(device, channel, *program_tie(course.rig, into))] = None
+    return tuple(found)
+
+
+def _channel_into(rig: Rig, source: PortRef, device: str, channel: int) -> int:
+    """The channel of a real device whose sound goes into a program: as a track of the same socket
+    is tied, else as the rig numbers it."""
+    tied = rig.tied(device)
+    for cable in rig.cables:
+        if cable.source == source and cable.target in tied:
+            return tied[cable.target] - 1
+    return stream_channel(rig, source, device, channel)
 
 
 def start_port(course: Course) -> PortRef:

@@ -1,0 +1,265 @@
+"""An amplifier in another program as a device of the rig: played live beside the dry DI, reamped
+through, its latency measured, and what is heard through this program."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import jack
+import numpy as np
+import pytest
+import soundfile
+from contract import LostError, answered, right_or_told, sent_round
+from jack_server import JackServer
+from test_backends import Kept
+from test_cli import run_json
+from test_jack import _noise, running, server  # noqa: F401 - fixtures
+
+from diaulos import wiring
+from diaulos.errors import AudioDeviceError, InputError
+from diaulos.rig.checks import Context, run_checks
+from diaulos.rig.course import reamp_course, trace_all
+from diaulos.rig.graph import RigGraph
+from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.templates import build
+from diaulos.rig.trackplan import plan_tracks
+from diaulos.session.edits import set_device_setting, tie_program
+from diaulos.session.model import Session
+from diaulos.signal.delay import find_alignment
+from diaulos.storage.folder import SessionFolder
+from diaulos.work.capture.mapping import sockets_of, tied_program, wires_of
+from diaulos.work.capture.recorder import Recorder
+from diaulos.work.ports import StreamSpec, Through, Wire
+from diaulos.work.rigs.stored import NOTHING_STORED
+from support import RATE
+
+LATE = 37.25
+
+
+def port(name: str) -> PortRef:
+    return PortRef(device="software", port=name)
+
+
+def session_with(rig: Rig, program: str = "combo") -> Session:
+    """Its software amplifier is the program's one channel."""
+    session = Session(id="s", name="S", sample_rate_hz=RATE, rigs=(rig,), current_rig=rig.id)
+    for name in ("in", "out_l"):
+        session = tie_program(rig.id, port(name), (program, 1), {program: (1, 1)})(session)
+    return session
+
+
+def mono(template: str) -> Rig:
+    """A template with the left side alone."""
+    rig = build(template, "r1")
+    kept = tuple(c for c in rig.cables if c.source != port("out_r"))
+    tracks = tuple(t for t in rig.tracks if "right" not in t.name)
+    return rig.model_copy(update={"cables": kept, "tracks": tracks})
+
+
+# --- the rig ---
+
+
+def test_it_is_well_and_plans_its_tracks() -> None:
+    graph = RigGraph(build("software-amp", "r1"))
+    assert not [one for one in run_checks(Context(graph, 48_000.0, -12.0)) if one.severity > 0]
+    assert not graph.loop_cables, "a program joins no grounds"
+    taps = {plan.track.port: plan.tap for plan in plan_tracks(graph)}
+    assert taps == {"track1": "di", "track2": "modeled", "track3": "modeled"}
+
+
+def test_its_latency_is_part_of_the_plan() -> None:
+    session = session_with(build("software-amp", "r1"))
+    later = set_device_setting("r1", "software", "latency", 480.0)(session)
+    found = [
+        {p.track.port: p.delay_ms(48_000.0) for p in plan_tracks(RigGraph(one.rigs[0]))}
+        for one in (session, later)
+    ]
+    assert found[1]["track1"] == found[0]["track1"]
+    assert found[1]["track2"] - found[0]["track2"] == pytest.approx(10.0)
+
+
+def test_its_ports_are_sockets_and_an_untied_one_is_told() -> None:
+    rig = build("software-amp", "r1")
+    sockets = {one.port: one for one in sockets_of(RigGraph(rig), 2)}
+    assert [one.port for one in sockets if one.device == "software"] == ["in", "out_l", "out_r"]
+    assert not sockets[port("in")].hears
+    assert sockets[port("out_l")].hears
+    assert PortRef(device="computer", port="track2") not in sockets
+    courses = [one.course for one in trace_all(RigGraph(rig))]
+    with pytest.raises(InputError, match="tied to no program") as caught:
+        wires_of(courses, "box")
+    assert "Ctrl+K" in caught.value.remedy
+
+
+def test_a_tie_to_a_program_moves_and_goes() -> None:
+    session = session_with(build("software-amp", "r1"))
+    rig = session.rigs[0]
+    assert tied_program(rig, port("in")) == ("combo", 0)
+    assert wires_of([one.course for one in trace_all(RigGraph(rig))], "box") == (
+        Wire("box", 0, "combo", 0),
+    )
+    other = tie_program("r1", port("in"), ("other", 2), {"other": (2, 2)})(session).rigs[0]
+    assert tied_program(other, port("in")) == ("other", 1)
+    assert tied_program(other, port("out_l")) == ("combo", 0)
+    none = tie_program("r1", port("in"), None, {})(session).rigs[0]
+    assert tied_program(none, port("in")) is None
+    bad = tie_program("r1", port("in"), ("other", 9), {"other": (2, 2)})(session).rigs[0]
+    told = [one.id for one in run_checks(Context(RigGraph(bad), 48_000.0, -12.0))]
+    assert "socket-not-there" in told
+
+
+# --- on a server ---
+
+
+def _joined(name: str) -> list[str]:
+    """What is joined to a program's input."""
+    client = jack.Client("look", no_start_server=True)
+    try:
+        return [one.name for one in client.get_all_connections(f"{name}:in_1")]
+    finally:
+        client.close()
+
+
+def test_it_plays_along_and_is_recorded_beside_the_dry_di(running: JackServer) -> None:  # noqa: F811
+    """Its delay, polarity and level are those of the other program; afterwards nothing is joined
+    that was not before."""
+    running.amp("box", channels=2, gain=0.0, noise_dbfs=-20.0)
+    running.amp("combo", gain=-0.5, delay_frames=LATE)
+    session = session_with(mono("software-amp"))
+    rig = session.rigs[0]
+    tracks = tuple(track.port for track in rig.tracks)
+
+    def attempt() -> bool:
+        backend = wiring.record_on("box")(session, rig, tracks, NOTHING_STORED)
+        sinks = [Kept(), Kept()]
+        done = Recorder(backend, sinks, RATE, frames=3 * RATE).run()
+        assert _joined("combo") == []
+        if done.stopped_by is not None:
+            raise done.stopped_by
+        if done.dropouts or done.xruns:
+            raise LostError
+        dry, amp = sinks[0].samples, sinks[1].samples
+        found = find_alignment(dry, amp, RATE)
+        assert found.delay_samples == pytest.approx(LATE, abs=0.02)
+        assert found.polarity == -1
+        # The foreign fraction of a sample is short of treble: half up to 12 kHz.
+        spectra = [np.abs(np.fft.rfft(one[4_800:]))[: one.size // 8] for one in (dry, amp)]
+        ratio = float(np.sum(spectra[1] ** 2) / np.sum(spectra[0] ** 2))
+        assert 10.0 * np.log10(ratio) == pytest.approx(-6.02, abs=0.1)
+        return True
+
+    right_or_told(attempt)
+
+
+def test_its_latency_is_measured_apart_from_the_block(running: JackServer) -> None:  # noqa: F811
+    running.amp("combo", gain=-0.5, delay_frames=LATE)
+
+    def attempt() -> bool:
+        trip = wiring.round_trip_of("combo", 1, 1)
+        assert trip.samples - trip.block_frames == pytest.approx(LATE, abs=0.02)
+        assert trip.polarity == -1
+        return True
+
+    right_or_told(attempt)
+
+
+def test_a_reamp_goes_through_it(running: JackServer) -> None:  # noqa: F811
+    running.amp("combo", gain=0.5, delay_frames=LATE)
+    rig = session_with(mono("reamp-software")).rigs[0]
+    backend = wiring.loop_on("box")(reamp_course(rig))  # the device has no part in it
+    sent = _noise(3.0)
+
+    def attempt() -> bool:
+        back, lost = sent_round(backend, sent, RATE)
+        if lost:
+            raise LostError
+        found = find_alignment(sent.astype(np.float64), back, RATE)
+        assert found.delay_samples == pytest.approx(256 + LATE, abs=0.02)
+        return True
+
+    right_or_told(attempt)
+
+
+def test_a_take_and_a_pass_by_the_shell(
+    running: JackServer,  # noqa: F811
+    capsys: pytest.CaptureFixture[str],
+    tmp_path: Path,
+) -> None:
+    running.amp("box", channels=2, gain=0.0, noise_dbfs=-20.0)
+    running.amp("combo", gain=0.5, delay_frames=LATE)
+    path = tmp_path / "Mine.diaulos"
+    code, _ = run_json(capsys, "new", path, "--plays", "guitar", "--inputs", 2, "--tone", "none")
+    assert code == 0
+    folder = SessionFolder.open(path)
+    session = folder.load()
+    session = session.model_copy(update={"rigs": (*session.rigs, mono("software-amp"))})
+    for name in ("in", "out_l"):
+        session = tie_program("r1", port(name), ("combo", 1), {"combo": (1, 1)})(session)
+    folder.save(session)
+    folder.close()
+
+    def attempt() -> bool:
+        words = ("record", path, "--rig", "r1", "--device", "box", "--seconds", 2)
+        data = answered(run_json(capsys, *words))
+        assert [one["tap"] for one in data["tracks"]] == ["di", "modeled"]
+        dry, amp = (soundfile.read(str(path / one["file"]))[0] for one in data["tracks"])
+        assert find_alignment(dry, amp, RATE).delay_samples == pytest.approx(LATE, abs=0.02)
+        return True
+
+    right_or_told(attempt)
+
+
+def test_a_program_that_is_not_there_is_named(running: JackServer) -> None:  # noqa: F811
+    running.amp("box", channels=2, gain=0.0)
+    session = session_with(mono("software-amp"), "gone")
+    rig = session.rigs[0]
+    tracks = tuple(track.port for track in rig.tracks)
+    backend = wiring.record_on("box")(session, rig, tracks, NOTHING_STORED)
+    with pytest.raises(AudioDeviceError, match="'gone'") as caught:
+        backend.open(StreamSpec(RATE, 256, 2, 0), lambda *_: True)
+    assert "start it" in caught.value.remedy
+
+
+# --- heard through this program ---
+
+
+def test_what_is_heard_live_comes_within_the_cycle(running: JackServer) -> None:  # noqa: F811
+    """An input at an output, at its gain, one way round the server later than it came."""
+    running.amp("box", channels=2, gain=1.0)
+    through = (Through(0, 1, 0.5),)
+    backend = wiring.OnDevice("box", (0, 1), (0,), through=through)
+    sent = np.concatenate([_noise(1.0), np.zeros(4_096, np.float32)])
+
+    def attempt() -> bool:
+        heard: list[np.ndarray] = []
+
+        def callback(inputs, outputs, count, at, status) -> bool:  # type: ignore[no-untyped-def]
+            part = sent[at.frame : at.frame + count]
+            outputs[: part.size, 0] = part
+            heard.append(inputs.copy())
+            return bool(at.frame < 2 * sent.size)
+
+        stream = backend.open(StreamSpec(RATE, 256, 2, 1), callback)
+        stream.run()
+        lost = sum(stream.counts[one] for one in ("lost", "skipped", "late"))
+        if lost:
+            raise LostError
+        first, second = np.concatenate(heard).T
+        assert np.abs(first).max() > 0.5
+        assert np.allclose(second[256:], 0.5 * first[:-256], atol=1e-7)
+        return True
+
+    right_or_told(attempt)
+
+
+def test_only_a_sound_server_joins_programs(monkeypatch: pytest.MonkeyPatch) -> None:
+    from diaulos.audio import devices
+    from diaulos.work.ports import DeviceInfo
+
+    card = DeviceInfo("alsa", "Card", 2, 2, (RATE,), (256,), False)
+    monkeypatch.setattr(devices, "listed", lambda: {"devices": []})
+    monkeypatch.setattr(devices, "_plain", lambda name, found: card)
+    spec = StreamSpec(RATE, 256, 1, 1, device="Card", wires=(Wire("Card", 0, "combo", 0),))
+    monkeypatch.setattr(devices.JackDevices, "look", lambda self: None)
+    with pytest.raises(AudioDeviceError, match="no device of a sound server"):
+        devices.open_stream(spec, lambda *_: True)
