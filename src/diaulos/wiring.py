@@ -36,6 +36,7 @@ from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
 from diaulos.storage.trips import TripFile, trips_path
 from diaulos.units import db_to_gain
+from diaulos.work.capture.loop import BLOCK_FRAMES
 from diaulos.work.capture.mapping import (
     by_program,
     channels_of,
@@ -97,6 +98,7 @@ __all__ = [
     "blocks_of",
     "device_list",
     "hear_inputs",
+    "hear_live",
     "hunt_backend",
     "listen_on",
     "listen_to",
@@ -382,6 +384,31 @@ class HeardLive:
     tracks: tuple[PortRef, ...]
     outputs: tuple[int, int]
     gain_db: float
+    taps: tuple[float, ...] = ()
+    """The cabinet that they are heard through, at the device's rate; empty for none."""
+
+
+MOST_LIVE_TAPS = 8_192
+"""What is heard live goes through so much of a response: 0.17 s at 48 kHz, a cabinet and some
+room."""
+
+
+def hear_live(
+    session: Session,
+    rig: Rig,
+    device: str,
+    heard: HeardLive,
+    stopped: Callable[[], bool],
+    block_frames: int = 0,
+) -> None:
+    """Some tracks of a rig heard through the computer, until it is stopped."""
+    backend = record_on(device, block_frames=block_frames, through=heard)(
+        session, rig, heard.tracks, NOTHING_STORED
+    )
+    spec = StreamSpec(session.sample_rate_hz, block_frames or BLOCK_FRAMES, len(heard.tracks), 0)
+    failed = Capture(backend, spec).run(lambda _taken: None, wanted=stopped)
+    if failed is not None:
+        raise failed
 
 
 def _live(tracks: tuple[PortRef, ...], heard: HeardLive | None) -> tuple[Through, ...]:
@@ -389,7 +416,7 @@ def _live(tracks: tuple[PortRef, ...], heard: HeardLive | None) -> tuple[Through
         return ()
     gain = float(db_to_gain(heard.gain_db))
     return tuple(
-        Through(tracks.index(track), output, gain)
+        Through(tracks.index(track), output, gain, heard.taps[:MOST_LIVE_TAPS])
         for track in heard.tracks
         if track in tracks
         for output in heard.outputs

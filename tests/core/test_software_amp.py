@@ -3,6 +3,8 @@ through, its latency measured, and what is heard through this program."""
 
 from __future__ import annotations
 
+import threading
+import time
 from pathlib import Path
 
 import jack
@@ -16,6 +18,7 @@ from test_cli import run_json
 from test_jack import _noise, running, server  # noqa: F401 - fixtures
 
 from diaulos import wiring
+from diaulos.audio.live_filter import LiveFilter
 from diaulos.errors import AudioDeviceError, InputError
 from diaulos.rig.checks import Context, run_checks
 from diaulos.rig.course import reamp_course, trace_all
@@ -223,28 +226,33 @@ def test_a_program_that_is_not_there_is_named(running: JackServer) -> None:  # n
 # --- heard through this program ---
 
 
+def _round(backend: wiring.OnDevice, sent: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """What two inputs hear while a sound is played at the first output; LostError where some of
+    it was lost."""
+    heard: list[np.ndarray] = []
+
+    def callback(inputs, outputs, count, at, status) -> bool:  # type: ignore[no-untyped-def]
+        part = sent[at.frame : at.frame + count]
+        outputs[: part.size, 0] = part
+        heard.append(inputs.copy())
+        return bool(at.frame < 2 * sent.size)
+
+    stream = backend.open(StreamSpec(RATE, 256, 2, 1), callback)
+    stream.run()
+    if any(stream.counts[one] for one in ("lost", "skipped", "late")):
+        raise LostError
+    first, second = np.concatenate(heard).T
+    return first, second
+
+
 def test_what_is_heard_live_comes_within_the_cycle(running: JackServer) -> None:  # noqa: F811
     """An input at an output, at its gain, one way round the server later than it came."""
     running.amp("box", channels=2, gain=1.0)
     through = (Through(0, 1, 0.5),)
     backend = wiring.OnDevice("box", (0, 1), (0,), through=through)
-    sent = np.concatenate([_noise(1.0), np.zeros(4_096, np.float32)])
 
     def attempt() -> bool:
-        heard: list[np.ndarray] = []
-
-        def callback(inputs, outputs, count, at, status) -> bool:  # type: ignore[no-untyped-def]
-            part = sent[at.frame : at.frame + count]
-            outputs[: part.size, 0] = part
-            heard.append(inputs.copy())
-            return bool(at.frame < 2 * sent.size)
-
-        stream = backend.open(StreamSpec(RATE, 256, 2, 1), callback)
-        stream.run()
-        lost = sum(stream.counts[one] for one in ("lost", "skipped", "late"))
-        if lost:
-            raise LostError
-        first, second = np.concatenate(heard).T
+        first, second = _round(backend, _noise(1.0))
         assert np.abs(first).max() > 0.5
         assert np.allclose(second[256:], 0.5 * first[:-256], atol=1e-7)
         return True
@@ -263,3 +271,66 @@ def test_only_a_sound_server_joins_programs(monkeypatch: pytest.MonkeyPatch) -> 
     monkeypatch.setattr(devices.JackDevices, "look", lambda self: None)
     with pytest.raises(AudioDeviceError, match="no device of a sound server"):
         devices.open_stream(spec, lambda *_: True)
+
+
+@pytest.mark.parametrize("block", [64, 256, 1_000])
+def test_a_live_filter_is_the_convolution(block: int) -> None:
+    """Block by block, and anew after another block size."""
+    rng = np.random.default_rng(2)
+    taps, sound = rng.standard_normal(3_000), rng.standard_normal(20 * block).astype(np.float32)
+    live = LiveFilter(taps)
+    made = np.concatenate([live.process(part) for part in np.split(sound, 20)])
+    wanted = np.convolve(sound.astype(np.float64), taps)[: sound.size]
+    assert np.abs(made - wanted).max() < 1e-5 * np.abs(wanted).max()
+    assert live.process(np.zeros(block // 2, np.float32)).max() == 0.0
+
+
+def test_it_is_heard_through_a_cabinet(running: JackServer) -> None:  # noqa: F811
+    running.amp("box", channels=2, gain=1.0)
+    taps = tuple(float(one) for one in 0.5 ** np.arange(600))
+    backend = wiring.OnDevice("box", (0, 1), (0,), through=(Through(0, 1, 0.25, taps),))
+
+    def attempt() -> bool:
+        first, second = _round(backend, _noise(1.0))
+        wanted = 0.25 * np.convolve(first.astype(np.float64), taps)[: first.size]
+        assert np.abs(second[256:] - wanted[:-256]).max() < 1e-5
+        return True
+
+    right_or_told(attempt)
+
+
+def test_one_is_heard_without_a_take_until_it_is_stopped(running: JackServer) -> None:  # noqa: F811
+    """At both outputs to listen by, at its level."""
+    running.amp("box", channels=4, gain=1.0, noise_dbfs=-30.0)
+    session = session_with(mono("software-amp"))
+    running.amp("combo", gain=0.5, delay_frames=LATE)
+    dry = session.rigs[0].tracks[0].port
+    heard = wiring.HeardLive((dry,), (2, 3), -20.0)
+    stop = threading.Event()
+    failed: list[Exception] = []
+
+    def run() -> None:
+        try:
+            wiring.hear_live(session, session.rigs[0], "box", heard, stop.is_set)
+        except Exception as error:
+            failed.append(error)
+
+    thread = threading.Thread(target=run)
+    thread.start()
+    client = jack.Client("look", no_start_server=True)
+    try:
+        end = time.monotonic() + 20.0
+        joined: list[str] = []
+        while len(joined) < 1 and time.monotonic() < end and not failed:
+            joined = [one.name for one in client.get_all_connections("box:in_3")]
+            time.sleep(0.05)
+        also = [one.name for one in client.get_all_connections("box:in_4")]
+    finally:
+        client.close()
+        stop.set()
+        thread.join(20.0)
+    assert not thread.is_alive()
+    if failed:
+        assert isinstance(failed[0], AudioDeviceError)
+        return  # told
+    assert [one.partition(":")[2] for one in (*joined, *also)] == ["live_1", "live_2"]

@@ -159,6 +159,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("listen", "&Measure noise", TOOLS, "H", "listen", "open", view="takes"),
     ActionSpec("noise_hunt", "&Find a noise's cause", TOOLS, "Q", "toggle_hunt", "open",
                view="takes"),
+    ActionSpec("hear_live", "Hear it li&ve", TOOLS, "Y", "hear_live", "open", view="takes"),
     ActionSpec("mix", "Monitor mi&x", TOOLS, "X", "toggle_mix", "open", view="takes"),
     ActionSpec("far", "&Large display", TOOLS, "V", "toggle_far", "open", view="takes"),
     ActionSpec("play_take", "&Play or pause", LISTEN, "P", "toggle_play", "open",

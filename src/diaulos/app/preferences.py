@@ -120,6 +120,16 @@ class Preferences:
             "blocks", json.dumps({**self._mapping("blocks", int), device: frames})
         )
 
+    def live_level(self, device: str) -> float:
+        """dB at which a person hears live by a device; a new one begins quietly."""
+        return min(0.0, self._mapping("live_levels", float).get(device, -20.0))
+
+    def keep_live_level(self, device: str, level_db: float) -> None:
+        """Remember it."""
+        self._settings.setValue(
+            "live_levels", json.dumps({**self._mapping("live_levels", float), device: level_db})
+        )
+
     @property
     def sounding(self) -> tuple[str, int, int]:
         """What sound goes by now (device, first output to listen by, block): where it changes,

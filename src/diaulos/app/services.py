@@ -80,6 +80,11 @@ class Services:
         wiring.hear_inputs
     )
     """(device, how many inputs, tell, stopped, block): their levels, until it is stopped."""
+    hear_live: Callable[[Session, Rig, wiring.HeardLive, Callable[[], bool]], None] = (
+        lambda _session, _rig, _heard, _stopped: None
+    )
+    """(session, rig, what, stopped): heard through the computer until it is stopped; nothing in
+    the simulated studio."""
     block: Callable[[], int] = lambda: 0
     """Frames per cycle that were chosen for the device; 0: the usual."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend
@@ -108,6 +113,7 @@ class Services:
             device=lambda: preferences.device,
             block=lambda: preferences.block_of(preferences.device),
             way_round=chosen.way_round,
+            hear_live=chosen.hear_live,
         )
 
 
@@ -160,6 +166,13 @@ class _Chosen:
     def live(self, rig: Rig) -> LiveAudio | None:
         device, _, block = self._preferences.sounding
         return None if device == BENCH else wiring.DeviceAudio(device, rig, block)
+
+    def hear_live(
+        self, session: Session, rig: Rig, heard: wiring.HeardLive, stopped: Callable[[], bool]
+    ) -> None:
+        device, _, block = self._preferences.sounding
+        if device != BENCH:
+            wiring.hear_live(session, rig, device, heard, stopped, block)
 
     def way_round(self) -> WayRound:
         device = self._preferences.device

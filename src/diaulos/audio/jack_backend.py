@@ -154,15 +154,21 @@ def _inputs(found: dict[str, Any], device: dict[str, Any], spec: StreamSpec) -> 
     return heard
 
 
-def _through(device: dict[str, Any], spec: StreamSpec) -> list[tuple[str | None, Any]]:
-    """Each output that something is heard by, with the inputs in it."""
+def _through(device: dict[str, Any], spec: StreamSpec) -> dict[str, Any]:
+    """The inputs that are heard live, each once with its gain and response, and which of them are
+    in each output."""
+    parts = list(dict.fromkeys((one.input, one.gain, one.taps) for one in spec.through))
     outputs = sorted({one.output for one in spec.through})
     names = _ports(device, "outputs", tuple(outputs), len(outputs)) if outputs else []
-    return [
-        (name, [(one.input, one.gain) for one in spec.through if one.output == output])
-        for name, output in zip(names, outputs, strict=True)
-        if name is not None
-    ]
+    return {
+        "parts": [(one, gain, [float(f"{tap:.7g}") for tap in taps]) for one, gain, taps in parts],
+        "outputs": [
+            (name, [parts.index((o.input, o.gain, o.taps)) for o in spec.through
+                    if o.output == output])
+            for name, output in zip(names, outputs, strict=True)
+            if name is not None
+        ],
+    }  # fmt: skip
 
 
 def _wired(found: dict[str, Any], wire: Wire) -> list[str | None]:

@@ -22,7 +22,8 @@ import cffi
 import jack
 import numpy as np
 
-from diaulos.audio.port_ring import Count, PortRing, PortSide
+from diaulos.audio.live_filter import LiveFilter
+from diaulos.audio.port_ring import Count, PortRing, PortSide, Samples
 
 NAME = "diaulos"
 LOOK_S = 0.01
@@ -92,11 +93,13 @@ class Child:
         size = PortRing.size(max(1, self.inputs), max(1, self.outputs))
         self.ring = PortRing(mmap.mmap(fd, size), max(1, self.inputs), max(1, self.outputs))
         self.order = order
-        self.through: list[tuple[str, list[tuple[int, float]]]] = [
-            (target, [(int(one), float(gain)) for one, gain in parts])
-            for target, parts in order.get("through", ())
+        self.through = order.get("through", {"parts": [], "outputs": []})
+        """What is heard live: inputs with their gain and response, and which are in an output."""
+        self.live = [
+            (int(one), np.float32(gain), LiveFilter(np.array(taps)) if taps else None)
+            for one, gain, taps in self.through["parts"]
         ]
-        """What is heard live: an output, and the inputs in it with their gains."""
+        self.live_outputs = len(self.through["outputs"])
         self.parent = os.getppid()
         self.client = _client(f"{NAME} {order['name']}".strip())
         self.side = PortSide(self.ring)
@@ -106,7 +109,7 @@ class Child:
         client, ring = self.client, self.ring
         heard = [client.inports.register(f"in_{n + 1}") for n in range(self.inputs)]
         played = [client.outports.register(f"out_{n + 1}") for n in range(self.outputs)]
-        through = [client.outports.register(f"live_{n + 1}") for n in range(len(self.through))]
+        through = [client.outports.register(f"live_{n + 1}") for n in range(self.live_outputs)]
         client.set_process_callback(self._process)
         client.set_shutdown_callback(lambda _status, _reason: ring.set(Count.GONE, 1))
         client.set_xrun_callback(self._on_xrun)
@@ -126,7 +129,7 @@ class Child:
         for port, target in zip(played, self.order["outputs"], strict=True):
             if target is not None:
                 client.connect(port, target)
-        for port, (target, _) in zip(through, self.through, strict=True):
+        for port, (target, _) in zip(through, self.through["outputs"], strict=True):
             client.connect(port, target)
         joined = self._joined()
         self._tell_latency()
@@ -169,14 +172,22 @@ class Child:
 
     # --- the callback: nothing but copies, and the sums that are heard live ---
 
+    def _hear(self, heard: list[Samples], played: list[Samples]) -> None:
+        made = []
+        for one, gain, through in self.live:
+            sound = heard[one] if through is None else through.process(heard[one])
+            made.append(gain * sound)
+        for data, (_, parts) in zip(played, self.through["outputs"], strict=True):
+            data[:] = 0.0
+            for part in parts:
+                data += made[part]
+
     def _process(self, frames: int) -> None:
         client = self.client
         heard = [np.frombuffer(port.get_buffer(), np.float32) for port in client.inports]
         played = [np.frombuffer(port.get_buffer(), np.float32) for port in client.outports]
-        for data, (_, parts) in zip(played[self.outputs :], self.through, strict=True):
-            data[:] = 0.0
-            for one, gain in parts:
-                data += np.float32(gain) * heard[one]
+        if self.live:
+            self._hear(heard, played[self.outputs :])
         self.side.cycle(frames, client.last_frame_time, heard, played[: self.outputs])
 
 

@@ -14,6 +14,7 @@ from diaulos.rig.course import stage_delay_ms
 from diaulos.rig.graph import RECORDER, Plug, RigGraph
 from diaulos.rig.mixer import strip_of
 from diaulos.rig.model import (
+    IN_THE_COMPUTER,
     AmpStage,
     CabinetStage,
     Choice,
@@ -234,7 +235,8 @@ def _before(at: _At, device: Device, path: Path, port_id: str) -> _At | None:
             met.add("amp" if stage.full_scale_dbu is None else "model")
         elif isinstance(stage, CabinetStage) and device.word(stage.setting) != "none":
             met.add("cabinet")
-    place = _At(device.id, path.source, path.source_channel, at.software, frozenset(met),
+    by_program = at.software or device.kind in IN_THE_COMPUTER
+    place = _At(device.id, path.source, path.source_channel, by_program, frozenset(met),
                 at.mixer, at.strip, at.strip_name, at.sides)  # fmt: skip
     fader = strip_of(device, path)
     if fader is None:

@@ -33,11 +33,13 @@ class Wire:
 @dataclass(frozen=True)
 class Through:
     """One of a stream's inputs (from 0) heard at one of the device's outputs (from 0) meanwhile,
-    within the server's own cycle: software monitoring. `gain` is a factor."""
+    within the server's own cycle: software monitoring. `gain` is a factor, `taps` the response
+    that it goes through at the device's rate; empty for none."""
 
     input: int
     output: int
     gain: float
+    taps: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)

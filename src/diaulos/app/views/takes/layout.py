@@ -13,6 +13,7 @@ from diaulos.app.view import View
 from diaulos.app.views.takes.board import Board
 from diaulos.app.views.takes.book import TakeBook
 from diaulos.app.views.takes.hunt import HuntPanel
+from diaulos.app.views.takes.live import LiveRow
 from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.views.takes.noise import NoisePanel
 from diaulos.app.views.takes.player import TakePlayer
@@ -37,6 +38,7 @@ class TakesLayout(View):
         self.setup = SetupBar()
         self.record_button = self.setup.record
         self.hand = InHand()
+        self.live_row = LiveRow()
         self.rigs = RigBox("The rig that takes are recorded with", records)
         self.conditions = TextLabel()
         self.conditions.setWordWrap(True)
@@ -79,6 +81,7 @@ class TakesLayout(View):
         where = WrappingRow(spacing=8)
         where.add_pair("Rig", self.rigs)
         where.add_growing(self.hand)
+        where.addWidget(self.live_row)
         whole.addLayout(where)
         whole.addWidget(self.conditions)
         whole.addWidget(split, 1)

@@ -20,6 +20,7 @@ from diaulos.session.instrument import IntonationReading
 from diaulos.work.instruments.tuning import instrument_on, keep_intonation, track_to_tune
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.rigs.look import RigReport
 from diaulos.work.takes.noisecheck import Attempt, check_file, check_noise
 from diaulos.work.takes.ready import Armed, Condition
 
@@ -31,9 +32,10 @@ class Ready:
     """What is armed and what must be true, with the levels as planned."""
 
     def __init__(
-        self, armed: tuple[Armed, ...], lines: tuple[Condition, ...], rows: tuple[BoardRow, ...]
-    ) -> None:
-        self.armed, self.lines, self.rows = armed, lines, rows
+        self, armed: tuple[Armed, ...], lines: tuple[Condition, ...], rows: tuple[BoardRow, ...],
+        report: RigReport,
+    ) -> None:  # fmt: skip
+        self.armed, self.lines, self.rows, self.report = armed, lines, rows, report
 
 
 class TakesTuning(TakesKeeping):

@@ -17,6 +17,7 @@ from diaulos.app.views.takes.board import BoardRow
 from diaulos.app.views.takes.capture import Capture
 from diaulos.app.views.takes.hunt_ear import HuntEar
 from diaulos.app.views.takes.hunting import TakesHunting
+from diaulos.app.views.takes.live import HearLive
 from diaulos.app.views.takes.tuner_ear import TunerEar
 from diaulos.app.views.takes.tuning import Ready
 from diaulos.app.widgets.course_strip import CourseRow
@@ -70,6 +71,9 @@ class TakesView(TakesHunting):
         self.ear = TunerEar(jobs, lambda: self._services, self)
         self.hunt_ear = HuntEar(jobs, self)
         self._build()
+        self.live = HearLive(
+            self.live_row, jobs, self._services, store, context.preferences, self
+        )  # fmt: skip
         self._wire()
         self._on_changed(None, document.session)
 
@@ -108,6 +112,8 @@ class TakesView(TakesHunting):
         self.noise.left.connect(self.toggle_noise)
         self.noise.hunt_asked.connect(self.toggle_hunt)
         self._wire_hunt()
+        self.live.said.connect(self.said)
+        self.live.failed.connect(self.problem)
         self.tuner.left.connect(self.toggle_tuner)
         self.tuner.problem.connect(self.problem)
         self.tuner.a4_asked.connect(lambda hz: self._document.apply(edits.set_a4(hz), merge="a4"))
@@ -182,6 +188,7 @@ class TakesView(TakesHunting):
             self._open(self.board)  # else it would listen again
         self.ear.close_down()
         self.hunt_ear.close_down()
+        self.live.stop()
         self.capture.close_down()
         self.player.close_down()
 
@@ -246,7 +253,7 @@ class TakesView(TakesHunting):
                 held = end.peak
                 rows.append(BoardRow(str(one.port), one.name, one.tap, figures, held))
             lines = checklist(session, rig, store.free_bytes(), stored=stored)
-            return Ready(armed, lines, tuple(rows))
+            return Ready(armed, lines, tuple(rows), report)
 
         def done(ready: Ready) -> None:
             if session is not self._document.session:
@@ -254,6 +261,7 @@ class TakesView(TakesHunting):
                 return
             self.ready, self._ready_for = ready, session
             self._show_ready()
+            self.live.show(session, ready.armed, ready.report)
             if self._page is self.tuner:
                 self._show_tuning()
                 if not any(one.port == self._tuned_port for one in ready.armed):
@@ -332,6 +340,13 @@ class TakesView(TakesHunting):
     def _gives_way(self) -> bool:
         """Whether what listens lets go of its input for a take."""
         return self.ear.listening or self.hunt_ear.watching
+
+    def hear_live(self) -> None:
+        """Hear what is chosen live, or not any more."""
+        if self.under_way and self.live.on:
+            self.said.emit("Not while it records: it may be what the other program hears.")
+            return
+        self.live.toggle()
 
     # --- recording ---
 
