@@ -127,6 +127,24 @@ def test_an_amplifier_without_cabinet_through_one_and_another_level(
     qtbot.waitUntil(lambda: ear.ended == 3, timeout=10_000)
 
 
+def test_another_device_ends_it(desk: Desk, qtbot: QtBot, ear: Ear) -> None:
+    """Chosen in the preferences while it is heard: the row is that of the device now."""
+    view = takes_of(desk, qtbot)
+    view.hear_live()
+    qtbot.waitUntil(lambda: len(ear.asked) == 1, timeout=10_000)
+    preferences = desk.window.preferences
+    preferences.device = BENCH
+    desk.device_changed()
+    qtbot.waitUntil(lambda: ear.ended == 1, timeout=10_000)
+    assert not view.live.on
+    assert not view.live_row.isVisible()
+    preferences.device = DEVICE
+    desk.device_changed()
+    assert view.live_row.isVisible()
+    assert not view.live_row.switch.isChecked()
+    assert len(ear.asked) == 1, "nothing sounds that nobody asked for"
+
+
 def test_the_simulated_studio_is_heard_by_nobody(desk: Desk, qtbot: QtBot, ear: Ear) -> None:
     view = takes_of(desk, qtbot)
     desk.window.preferences.device = BENCH

@@ -262,6 +262,8 @@ class Desk(QObject):
         """What is open to listen by is let go; the next sound opens what is chosen now."""
         if self.sound is not None:
             self.sound.close()
+        for view in self.views.values():
+            view.device_changed()
         self.say_where()
 
     def say_where(self) -> None:

@@ -104,6 +104,9 @@ class View(QWidget):
         if key != session.current_rig and any(rig.id == key for rig in session.rigs):
             self._document.apply(edits.choose_rig(key))
 
+    def device_changed(self) -> None:
+        """Another device was chosen to record from or to listen by."""
+
     def imported(self, take_id: str) -> None:
         """A take came from a file."""
 

@@ -341,6 +341,15 @@ class TakesView(TakesHunting):
         """Whether what listens lets go of its input for a take."""
         return self.ear.listening or self.hunt_ear.watching
 
+    def device_changed(self) -> None:
+        """What is heard live ends; a hunt listens by the device that is chosen now."""
+        self.live.stop()
+        if self.ready is not None:
+            self.live.show(self._document.session, self.ready.armed, self.ready.report)
+        if self._page is self.hunting:
+            self.begin_hunt()
+            self._watch_again()
+
     def hear_live(self) -> None:
         """Hear what is chosen live, or not any more."""
         if self.under_way and self.live.on:
