@@ -42,12 +42,11 @@ from diaulos.work.capture.mapping import (
     channels_of,
     heard_channel,
     heard_from,
-    into_program,
     played_channel,
-    program_tie,
     proposed_channels,
     start_port,
     stream_channel,
+    through_program,
     told_over,
     wires_of,
 )
@@ -474,15 +473,10 @@ def loop_on(
     output that somebody listens by."""
 
     def make(course: Course) -> OnDevice:
-        if by_program(course) and into_program(course):
-            into = course.legs[1]
-            assert into.entry is not None
-            out_of, back = heard_from(course)
-            program, out = program_tie(
-                course.rig, PortRef(device=into.device.id, port=into.entry.id)
-            )
-            if program == out_of:
-                return OnDevice(program, (back,), (out,), block_frames)
+        through = None if out_channel or in_channel else through_program(course)
+        if through is not None:
+            program, into, out_of = through
+            return OnDevice(program, (out_of,), (into,), block_frames)
         tied = course.rig.tied(device)
         back = in_channel or tied.get(course.track) or heard_channel(course) + 1
         out = out_channel or tied.get(start_port(course)) or played_channel(course) + 1

@@ -30,7 +30,7 @@ from diaulos.session.edits import set_device_setting, tie_program
 from diaulos.session.model import Session
 from diaulos.signal.delay import find_alignment
 from diaulos.storage.folder import SessionFolder
-from diaulos.work.capture.mapping import sockets_of, tied_program, wires_of
+from diaulos.work.capture.mapping import programs_told, sockets_of, tied_program, wires_of
 from diaulos.work.capture.recorder import Recorder
 from diaulos.work.ports import StreamSpec, Through, Wire
 from diaulos.work.rigs.stored import NOTHING_STORED
@@ -188,6 +188,7 @@ def test_a_take_and_a_pass_by_the_shell(
     capsys: pytest.CaptureFixture[str],
     tmp_path: Path,
 ) -> None:
+    """Tied by the command, and kept with the rig; the pass goes through the same program."""
     running.amp("box", channels=2, gain=0.0, noise_dbfs=-20.0)
     running.amp("combo", gain=0.5, delay_frames=LATE)
     path = tmp_path / "Mine.diaulos"
@@ -195,21 +196,48 @@ def test_a_take_and_a_pass_by_the_shell(
     assert code == 0
     folder = SessionFolder.open(path)
     session = folder.load()
-    session = session.model_copy(update={"rigs": (*session.rigs, mono("software-amp"))})
-    for name in ("in", "out_l"):
-        session = tie_program("r1", port(name), ("combo", 1), {"combo": (1, 1)})(session)
-    folder.save(session)
+    back = mono("reamp-software").model_copy(update={"id": "r2", "name": "Back"})
+    rigs = (*session.rigs, mono("software-amp"), back)
+    folder.save(session.model_copy(update={"rigs": rigs}))
     folder.close()
+    told = "Software amplifier=combo"
 
-    def attempt() -> bool:
-        words = ("record", path, "--rig", "r1", "--device", "box", "--seconds", 2)
+    def recorded() -> bool:
+        words = ("record", path, "--rig", "r1", "--device", "box", "--seconds", 4,
+                 "--name", "Mine", "--program", told)  # fmt: skip
         data = answered(run_json(capsys, *words))
         assert [one["tap"] for one in data["tracks"]] == ["di", "modeled"]
         dry, amp = (soundfile.read(str(path / one["file"]))[0] for one in data["tracks"])
         assert find_alignment(dry, amp, RATE).delay_samples == pytest.approx(LATE, abs=0.02)
         return True
 
-    right_or_told(attempt)
+    def reamped() -> bool:
+        words = ("reamp", path, "--take", "Mine", "--rig", "Back", "--device", "combo")
+        data = answered(run_json(capsys, *words))
+        assert data["loop_delay_samples"] == pytest.approx(256 + LATE, abs=0.05)
+        assert data["polarity"] == 1
+        return True
+
+    right_or_told(recorded)
+    folder = SessionFolder.open(path)
+    session = folder.load()
+    folder.close()
+    assert tied_program(session.rig("r1"), port("in")) == ("combo", 0)
+    if session.takes:
+        right_or_told(reamped)
+
+
+def test_what_program_it_is_may_be_told() -> None:
+    rig = build("software-amp", "r1")
+    sizes = {"combo": (1, 1), "wide": (2, 2)}
+    told = dict(programs_told(rig, ["Software amplifier = wide"], sizes))
+    assert told == {port("in"): ("wide", 1), port("out_l"): ("wide", 1), port("out_r"): ("wide", 2)}
+    mono_told = dict(programs_told(rig, ["software=combo"], sizes))
+    assert mono_told[port("out_r")] == ("combo", 1), "one side is both"
+    for words, said in (("software=gone", "no program"), ("Amp=combo", "no software amplifier")):
+        with pytest.raises(InputError, match=said) as caught:
+            programs_told(rig, [words], sizes)
+        assert caught.value.remedy
 
 
 def test_a_program_that_is_not_there_is_named(running: JackServer) -> None:  # noqa: F811

@@ -25,6 +25,31 @@ OutOption = Annotated[
 InOption = Annotated[
     int, typer.Option("--in-channel", min=0, help="Its input, from 1; 0: as the rig numbers it.")
 ]
+ProgramOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--program", metavar="DEVICE=PROGRAM",
+        help="The program that a software amplifier is; kept with the rig.",
+    ),
+]  # fmt: skip
+
+
+def with_programs(session: Any, rig_id: str, words: list[str] | None) -> Any:
+    """The session with a rig's software amplifiers tied as told."""
+    if not words:
+        return session
+    from diaulos import wiring
+    from diaulos.session.edits import tie_program
+    from diaulos.work.capture.mapping import programs_told
+
+    there = wiring.device_list().look().devices
+    sizes = {one.name: (one.inputs, one.outputs) for one in there if one.name != BENCH}
+    rig = session.rig(rig_id)
+    for port, chosen in programs_told(rig, words, sizes):
+        session = tie_program(rig.id, port, chosen, sizes)(session)
+    return session
+
+
 BlockOption = Annotated[
     int,
     typer.Option(

@@ -13,7 +13,14 @@ import typer
 
 from diaulos import __version__
 from diaulos.cli import VERBS
-from diaulos.cli.devices import BlockOption, DeviceOption, InOption, OutOption
+from diaulos.cli.devices import (
+    BlockOption,
+    DeviceOption,
+    InOption,
+    OutOption,
+    ProgramOption,
+    with_programs,
+)
 from diaulos.cli.output import EXIT_USAGE, print_json, print_lines, report, told_progress
 from diaulos.errors import DiaulosError, InputError
 from diaulos.ids import BENCH
@@ -336,11 +343,13 @@ def reamp(
     out_channel: OutOption = 0,
     in_channel: InOption = 0,
     block: BlockOption = 0,
+    program: ProgramOption = None,
     as_json: JsonFlag = False,
 ) -> None:
     """Reamp a stored take and save the new pass in the session."""
     from diaulos import wiring
     from diaulos.session.model import MatchTarget
+    from diaulos.session.roles import reamp_rig
     from diaulos.work.reamp.passes import ReampRequest, make_pass
     from diaulos.work.takes.impulses import load_impulses
 
@@ -349,6 +358,8 @@ def reamp(
     folder = wiring.SessionFolder.open(session_path)
     try:
         session = folder.load()
+        if program:
+            session = with_programs(session, reamp_rig(session, rig).id, program)
         target = MatchTarget(kind="none")
         if match_lufs is not None:
             if not -60.0 <= match_lufs <= 0.0:

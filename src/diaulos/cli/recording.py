@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 import typer
 
-from diaulos.cli.devices import BlockOption, DeviceOption
+from diaulos.cli.devices import BlockOption, DeviceOption, ProgramOption, with_programs
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag, RigOption, SessionArgument
 from diaulos.ids import BENCH
@@ -57,6 +57,7 @@ def record(
         list[str] | None,
         typer.Option("--map", metavar="TRACK=CHANNEL", help="An input of the device, from 1."),
     ] = None,
+    program: ProgramOption = None,
     round_trip: Annotated[
         float | None,
         typer.Option("--round-trip", metavar="SAMPLES", help="Other than `roundtrip` measured."),
@@ -91,6 +92,7 @@ def record(
     folder = wiring.SessionFolder.open(session_path)
     try:
         session = folder.load()
+        session = with_programs(session, rig_to_record(session, rig), program)
         chosen = over_bars(session, over, bar_range, punch, pre_roll) if over else None
         request = RecordRequest(
             session, rig_to_record(session, rig), seconds=seconds, bars=bars, loop_bars=loop,

@@ -142,6 +142,54 @@ def heard_from(course: Course) -> tuple[str, int]:
     return program_tie(course.rig, PortRef(device=leg.device.id, port=leg.exit.id))
 
 
+def through_program(course: Course) -> tuple[str, int, int] | None:
+    """Where a loop goes into another program and straight back: the program, its input and its
+    output (from 0). None for any other loop, and where the program is tied to nothing: then the
+    device that is asked for is the program."""
+    if not (by_program(course) and into_program(course)):
+        return None
+    into, last = course.legs[1], course.legs[-2]
+    assert into.entry is not None
+    assert last.exit is not None
+    there = tied_program(course.rig, PortRef(device=into.device.id, port=into.entry.id))
+    back = tied_program(course.rig, PortRef(device=last.device.id, port=last.exit.id))
+    if there is None or back is None or there[0] != back[0]:
+        return None
+    return there[0], there[1], back[1]
+
+
+def programs_told(
+    rig: Rig, words: Sequence[str], sizes: Mapping[str, tuple[int, int]]
+) -> list[tuple[PortRef, tuple[str, int]]]:
+    """ "DEVICE=PROGRAM" as ties: the ports of the software amplifier of this name or id in order to
+    the channels (from 1) of the program; a side that it does not have is its last one. `sizes` are
+    inputs and outputs of what is there. InputError for what is not there."""
+    found: list[tuple[PortRef, tuple[str, int]]] = []
+    for word in words:
+        name, _, program = (part.strip() for part in word.partition("="))
+        device = next(
+            (d for d in rig.devices if d.kind == SOFTWARE and name in (d.id, d.name)), None
+        )
+        if device is None:
+            known = ", ".join(d.name for d in rig.devices if d.kind == SOFTWARE) or "none"
+            raise InputError(
+                f"{rig.name} has no software amplifier {name!r}.", where="--program",
+                remedy=f"Write DEVICE=PROGRAM. It has: {known}.",
+            )  # fmt: skip
+        if program not in sizes:
+            raise InputError(
+                f"no program is called {program!r} at the sound server.", where="--program",
+                remedy=f"Start it. There are: {', '.join(sizes) or 'none'} (diaulos devices).",
+            )  # fmt: skip
+        heard, taken = sizes[program]
+        for way, there in ((Direction.IN, taken), (Direction.OUT, heard)):
+            ports = [one for one in device.ports if one.direction is way]
+            for number, one in enumerate(ports, start=1):
+                channel = max(1, min(number, there))
+                found.append((PortRef(device=device.id, port=one.id), (program, channel)))
+    return found
+
+
 def wires_of(courses: Sequence[Course | None], device: str) -> tuple[Wire, ...]:
     """What goes from inputs of a real device into other programs, for these courses."""
     found: dict[Wire, None] = {}
