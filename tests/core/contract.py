@@ -95,6 +95,16 @@ def impossible_is_refused(backend: AudioBackend, inputs: int = 9) -> None:
     assert caught.value.remedy
 
 
+def keeps_all(backend: Callable[[], AudioBackend]) -> bool:
+    """All of it, on a live server that may lose blocks."""
+    blocks_follow(backend(), may_lose=True)
+    stop_ends_it(backend())
+    for block in (64, 1_000):
+        lengths_hold(backend(), block)
+    impossible_is_refused(backend())
+    return True
+
+
 HELD_UP = ("blocks_lost", "unsteady", "not_the_same_performance")
 """Why what comes back is refused on a computer that is busy with something else: it has holes."""
 

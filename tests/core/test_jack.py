@@ -18,12 +18,9 @@ import numpy as np
 import pytest
 from contract import (
     LostError,
-    blocks_follow,
-    impossible_is_refused,
-    lengths_hold,
+    keeps_all,
     right_or_told,
     sent_round,
-    stop_ends_it,
 )
 from foreign_amp import RAMP
 from jack_server import JackServer, environment
@@ -195,15 +192,7 @@ def test_it_keeps_the_contract_of_every_back_end(running: JackServer) -> None:
     some, each told."""
     running.amp()
 
-    def attempt() -> bool:
-        blocks_follow(On("foreign amp"), may_lose=True)
-        stop_ends_it(On("foreign amp"))
-        for block in (64, 1_000):
-            lengths_hold(On("foreign amp"), block)
-        impossible_is_refused(On("foreign amp"))
-        return True
-
-    right_or_told(attempt)
+    right_or_told(lambda: keeps_all(lambda: On("foreign amp")))
 
 
 def test_blocks_follow_one_another_and_stop_ends_it(running: JackServer) -> None:

@@ -14,12 +14,9 @@ import pytest
 import soundfile
 from contract import (
     LostError,
-    blocks_follow,
-    impossible_is_refused,
-    lengths_hold,
+    keeps_all,
     right_or_told,
     sent_round,
-    stop_ends_it,
 )
 from pipewire_server import PipeWireServer
 from test_cli import run_json
@@ -86,15 +83,7 @@ def test_its_library_goes_ahead_of_what_was_there(monkeypatch: pytest.MonkeyPatc
 def test_it_keeps_the_contract_of_every_back_end(running: PipeWireServer) -> None:
     running.amp()
 
-    def attempt() -> bool:
-        blocks_follow(On("foreign amp"), may_lose=True)
-        stop_ends_it(On("foreign amp"))
-        for block in (64, 1_000):
-            lengths_hold(On("foreign amp"), block)
-        impossible_is_refused(On("foreign amp"))
-        return True
-
-    right_or_told(attempt)
+    right_or_told(lambda: keeps_all(lambda: On("foreign amp")))
 
 
 @pytest.mark.parametrize(

@@ -14,6 +14,7 @@ import scipy.signal
 from test_cli import run, run_json
 
 from diaulos.rig.model import PortRef
+from diaulos.rig.templates import build
 from diaulos.session.model import Doubt
 from diaulos.signal.hiss import apart, centres_hz, hiss_shape
 from diaulos.signal.relation import besides, copied, leaked, most_alike, steepness
@@ -187,6 +188,20 @@ def _drawn(seed: int) -> planted.Take:
     return copy.deepcopy(_take(seed))
 
 
+@cache
+def _seed_of(template: str) -> int:
+    """A seed that draws this arrangement, with a take in it."""
+    for seed in range(1, 400):
+        take = planted.drawn(seed)
+        if take is not None and take.words == build(template, "r").name and len(take.heard) > 2:
+            return seed
+    raise AssertionError(f"nothing draws {template}")
+
+
+def _drawn_of(template: str) -> planted.Take:
+    return _drawn(_seed_of(template))
+
+
 def _said(take: planted.Take) -> tuple[Doubt, ...]:
     return prove(take.session, take.rig, take.heard, take.names)
 
@@ -233,6 +248,18 @@ def test_two_tracks_exchanged_are_named() -> None:
     (said,) = _said(take)
     assert said.kind == "swapped"
     assert {said.track, said.other} == {take.names[amp], take.names[cabinet]}
+
+
+def test_a_copy_of_another_track_than_the_dry_one_is_named() -> None:
+    """Seen: a second dry track that held the amplifier's sound was called exchanged."""
+    take = _drawn_of("hybrid")
+    amp, cabinet = _tap(take, "amp"), _tap(take, "cabinet")
+    take.heard[amp] = take.heard[cabinet] * np.float32(0.7)
+    (doubt,) = _said(take)
+    assert (doubt.kind, doubt.track, doubt.other) == (
+        "copy", take.names[amp], take.names[cabinet]
+    )  # fmt: skip
+    assert "is a copy of" in doubt.words
 
 
 def test_exchanged_with_a_real_amplifier_is_named_by_what_is_held_back() -> None:

@@ -12,6 +12,7 @@ Conventions
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -177,11 +178,36 @@ class _Group:
         return found + self._held_against(dry, others)
 
     def _held_against(self, dry: Proved, others: list[Proved]) -> list[Doubt]:
+        copies = self._copies_among(dry, others)
+        if copies:
+            bad = {id(one) for _, one in copies}
+            rest = [one for one in others if id(one) not in bad]
+            return [*(doubt for doubt, _ in copies), *self._rest(dry, rest)]
         swapped = self._swapped(dry, others)
         if swapped is not None:
             words, turned_dry, turned = swapped
             return [words, *self._rest(turned_dry, turned)]
         return self._rest(dry, others)
+
+    def _copies_among(self, dry: Proved, others: list[Proved]) -> list[tuple[Doubt, Proved]]:
+        """Tracks beside the dry one that hold the same and should not: the one that is less what it
+        should be is the copy."""
+        if self._fit(dry, others) >= ALL_AS_PLANNED:
+            return []
+        expected = self._expected(dry)
+        known = [one for one in others if one.plan.track in expected]
+        found: list[tuple[Doubt, Proved]] = []
+        for one, other in itertools.combinations(known, 2):
+            self.look()
+            a, b = expected[one.plan.track], expected[other.plan.track]
+            reach = (-self._reach, self._reach)
+            if not self._same(one, other) or copied(a, b, reach).null_db < NO_COPY_DB:
+                continue
+            first = abs(self._match(a, one).likeness) < abs(self._match(b, other).likeness)
+            wrong, right = (one, other) if first else (other, one)
+            null_db = copied(right.samples, wrong.samples, reach).null_db
+            found.append((_copy_of(right, wrong, null_db), wrong))
+        return found
 
     def _rest(self, dry: Proved, others: Sequence[Proved]) -> list[Doubt]:
         found: list[Doubt] = []
@@ -385,9 +411,13 @@ def _copy(dry: Proved, one: Proved, made: Real, reach: int) -> Doubt | None:
         return None
     if copied(dry.samples, made, (-reach, reach)).null_db < NO_COPY_DB:
         return None
+    return _copy_of(dry, one, same.null_db)
+
+
+def _copy_of(held: Proved, one: Proved, null_db: float) -> Doubt:
     return Doubt(
-        kind="copy", track=one.name, other=dry.name,
-        words=f"{one.name} is a copy of {dry.name}: what differs lies {-same.null_db:.0f} dB down.",
+        kind="copy", track=one.name, other=held.name,
+        words=f"{one.name} is a copy of {held.name}: what differs lies {-null_db:.0f} dB down.",
         remedy="See which of the two is what it says: the tap of the device, a bypass, or one "
         "input feeding two tracks.",
     )  # fmt: skip
