@@ -262,6 +262,18 @@ def test_a_copy_of_another_track_than_the_dry_one_is_named() -> None:
     assert "is a copy of" in doubt.words
 
 
+def test_a_dry_track_that_holds_another_s_sound_is_not_exchanged_with_a_third() -> None:
+    """Seen: of two dry tracks the one that held the amplifier's sound was called exchanged with
+    the other."""
+    take = _drawn_of("amp-in-loop")
+    dry = _tap(take, "di")
+    wet = next(t for t, one in take.plans.items() if one.tap not in ("di", "printed"))
+    take.heard[dry] = take.heard[wet] * np.float32(0.7)
+    said = _said(take)
+    assert {"swapped"}.isdisjoint(one.kind for one in said)
+    assert any(one.kind == "copy" and take.names[dry] in (one.track, one.other) for one in said)
+
+
 def test_exchanged_with_a_real_amplifier_is_named_by_what_is_held_back() -> None:
     """No stage of ours fits, and still the one that is driven cannot be the dry one."""
     take = _drawn(THREE)

@@ -260,18 +260,20 @@ class _Group:
         if here >= ALL_AS_PLANNED:
             return None
         best: tuple[float, Proved] | None = None
+        same = {id(one) for one in others if self._same(dry, one)}
         for one in others:
             self.look()
-            if self._same(dry, one):
+            if id(one) in same:
                 continue  # exchanged, they would be what they are
             turned_dry, turned = _exchanged(dry, one, others)
             fit = self._fit(turned_dry, turned)
             steep = steepness(dry.samples, one.samples, self.rate_hz)
             less = steep is not None and steep > LET_GO
             sure = fit >= CERTAIN or (fit > CLEARLY * max(here, 0.1) and less)
-            if (sure or (less and here < UNLIKE and fit >= here)) and (
-                best is None or fit > best[0]
-            ):
+            likely = sure or (less and here < UNLIKE and fit >= here)
+            if same:
+                likely = fit >= CERTAIN  # else what holds another's sound is its copy
+            if likely and (best is None or fit > best[0]):
                 best = fit, one
         if best is not None:
             one = best[1]

@@ -33,7 +33,7 @@ class Ready:
 
     def __init__(
         self, armed: tuple[Armed, ...], lines: tuple[Condition, ...], rows: tuple[BoardRow, ...],
-        report: RigReport,
+        report: RigReport | None = None,
     ) -> None:  # fmt: skip
         self.armed, self.lines, self.rows, self.report = armed, lines, rows, report
 

@@ -261,7 +261,8 @@ class TakesView(TakesHunting):
                 return
             self.ready, self._ready_for = ready, session
             self._show_ready()
-            self.live.show(session, ready.armed, ready.report)
+            if ready.report is not None:
+                self.live.show(session, ready.armed, ready.report)
             if self._page is self.tuner:
                 self._show_tuning()
                 if not any(one.port == self._tuned_port for one in ready.armed):
@@ -344,7 +345,7 @@ class TakesView(TakesHunting):
     def device_changed(self) -> None:
         """What is heard live ends; a hunt listens by the device that is chosen now."""
         self.live.stop()
-        if self.ready is not None:
+        if self.ready is not None and self.ready.report is not None:
             self.live.show(self._document.session, self.ready.armed, self.ready.report)
         if self._page is self.hunting:
             self.begin_hunt()
