@@ -19,7 +19,7 @@ from diaulos.app.services import Services
 from diaulos.errors import AudioDeviceError
 from diaulos.rig.model import PortRef
 from diaulos.rig.templates import build
-from diaulos.session.edits import Edit
+from diaulos.session.edits import Edit, tie_program
 from diaulos.session.roles import reamp_rig, recording_rig
 from diaulos.work.capture.mapping import tied_program
 from diaulos.work.capture.movers import Movement
@@ -219,11 +219,15 @@ def test_a_program_is_tied_to_a_software_amplifier_and_its_latency_measured(
     """By the same dialog: which program, which channel, how late it is."""
     document: Document = opened.document
     rig = build("software-amp", "soft")
+    other = rig.model_copy(update={"id": "also", "name": "Also"})
     document.apply(
-        Edit("A rig", lambda session: session.model_copy(
-            update={"rigs": (*session.rigs, rig), "recording_rig": "soft"}
+        Edit("Two rigs", lambda session: session.model_copy(
+            update={"rigs": (*session.rigs, rig, other), "recording_rig": "soft"}
         ))
     )  # fmt: skip
+    document.apply(
+        tie_program("also", PortRef(device="software", port="in"), ("combo", 1), {"combo": (1, 1)})
+    )
     made = shown(opened, qtbot, tapped, WithProgram())
     asked: list[tuple[object, ...]] = []
 
@@ -251,7 +255,8 @@ def test_a_program_is_tied_to_a_software_amplifier_and_its_latency_measured(
     assert asked[0][:3] == ("combo", 1, 1)
     assert "37.25 samples" in made.told.text()
     assert "turns the polarity over" in made.told.text()
-    assert document.session.rig("soft").device("software").number("latency") == 37.25
+    for one in ("soft", "also"):
+        assert document.session.rig(one).device("software").number("latency") == 37.25
     document.undo()
     assert document.session.rig("soft").device("software").number("latency") == 0.0
     made.table.selectRow(places["Input"])

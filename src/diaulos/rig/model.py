@@ -63,7 +63,9 @@ class SignalClass(StrEnum):
         return {"mic": "microphone", "stream": "USB"}.get(self.value, self.value)
 
 
-IN_THE_COMPUTER = ("recorder", "software_amp")
+SOFTWARE = "software_amp"
+"""The kind of device that is another program."""
+IN_THE_COMPUTER = ("recorder", SOFTWARE)
 """Kinds of devices that are programs: a sound server adds up what they play into one output."""
 DIGITAL_CLASSES = (SignalClass.DIGITAL, SignalClass.STREAM)
 AUDIO_CLASSES = (SignalClass.INSTRUMENT, SignalClass.MIC, SignalClass.LINE)

@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from diaulos.errors import EditError
 from diaulos.rig.course import can_reamp
-from diaulos.rig.model import Choice, Device, DeviceMap, Frozen, PortRef, Rig, Tie
+from diaulos.rig.model import SOFTWARE, Choice, Device, DeviceMap, Frozen, PortRef, Rig, Tie
 from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     Against,
@@ -321,6 +321,20 @@ def change_rigs(label: str, change_of: Callable[[Rig], Rig]) -> Edit:
         return session.model_copy(update={"rigs": tuple(change_of(rig) for rig in session.rigs)})
 
     return Edit(label, change)
+
+
+def keep_program_latency(program: str, samples: float) -> Edit:
+    """How late another program is, as measured: of every software amplifier that is tied to it, in
+    whichever rig."""
+
+    def change(rig: Rig) -> Rig:
+        tied = {tie.port.device for one in rig.maps if one.device == program for tie in one.ties}
+        for device in rig.devices:
+            if device.id in tied and device.kind == SOFTWARE and device.has_setting("latency"):
+                rig = rig.with_setting(device.id, "latency", round(samples, 2))
+        return rig
+
+    return change_rigs(f"Latency of {program}", change)
 
 
 TARGETS = frozenset(

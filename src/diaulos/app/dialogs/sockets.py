@@ -34,7 +34,7 @@ from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import DeviceMap, Rig, Tie
 from diaulos.session.edits import (
     Edit,
-    set_device_setting,
+    keep_program_latency,
     set_sample_rate,
     tie_program,
     tie_sockets,
@@ -336,12 +336,11 @@ class SocketsDialog(QDialog):
         if row is None or way is None:
             return
         program, into, out_of = way
-        measure, device = self._services.measure_trip, row.socket.port.device
+        measure = self._services.measure_trip
         self._measuring = True
         self.problem.setText("")
         self.told.setText(f"Measuring {program}: a quiet sweep goes through it.")
         self._show_tie()
-        rig_id = row.rig.id
 
         def work() -> None:
             try:
@@ -350,7 +349,7 @@ class SocketsDialog(QDialog):
                 self._measured.emit(error)
             else:
                 late = max(0.0, trip.samples - trip.block_frames)
-                self._measured.emit((rig_id, device, program, late, trip))
+                self._measured.emit((program, late, trip))
 
         threading.Thread(target=work, name="program latency", daemon=True).start()
 
@@ -362,13 +361,14 @@ class SocketsDialog(QDialog):
             self.problem.setText(words)
         else:
             assert isinstance(found, tuple)
-            rig_id, device, program, late, trip = found
-            self.tied.emit(set_device_setting(rig_id, device, "latency", round(late, 2)))
+            program, late, trip = found
+            self.tied.emit(keep_program_latency(program, late))
             ms = 1000.0 * late / trip.rate_hz
             turned = ", and turns the polarity over" if trip.polarity < 0 else ""
             self.told.setText(
                 f"{program} is {number(late, 2)} samples ({number(ms, 2)} ms) later than the dry "
-                f"DI, give or take {number(trip.error_samples, 3)}{turned}. Kept with the rig."
+                f"DI, give or take {number(trip.error_samples, 3)}{turned}. Kept with "
+                "every rig that it is in."
             )
         self._show()
 

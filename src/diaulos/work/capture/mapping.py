@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from diaulos.errors import InputError
 from diaulos.rig.course import Course, trace_all
 from diaulos.rig.graph import RECORDER, RigGraph
-from diaulos.rig.model import Device, Direction, Port, PortRef, Rig, SignalClass
+from diaulos.rig.model import SOFTWARE, Device, Direction, Port, PortRef, Rig, SignalClass
 from diaulos.work.ports import Wire
 
 
@@ -42,10 +42,6 @@ def proposed_channels(courses: Sequence[Course | None], inputs: int) -> tuple[in
     if len(set(found)) < len(found) or any(one is None or one >= inputs for one in found):
         return tuple(range(len(courses)))
     return tuple(one for one in found if one is not None)
-
-
-SOFTWARE = "software_amp"
-"""The kind of device that is another program."""
 
 
 @dataclass(frozen=True)

@@ -10,9 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.figures import number
-from diaulos.rig.model import PortRef
+from diaulos.rig.model import SOFTWARE, PortRef
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
-from diaulos.work.capture.mapping import SOFTWARE
 from diaulos.work.capture.trips import WayRound
 from diaulos.work.rigs.look import RigReport
 from diaulos.work.takes.ready import Armed
