@@ -227,6 +227,16 @@ def test_a_take_and_a_pass_by_the_shell(
         right_or_told(reamped)
 
 
+def test_a_program_with_one_output_is_both_sides() -> None:
+    """Seen: the two sides of one program's only output were called tied twice."""
+    rig = build("software-amp", "r1")
+    session = Session(id="s", name="S", sample_rate_hz=RATE, rigs=(rig,), current_rig="r1")
+    for name in ("in", "out_l", "out_r"):
+        session = tie_program("r1", port(name), ("combo", 1), {"combo": (1, 1)})(session)
+    found = [one.id for one in run_checks(Context(RigGraph(session.rigs[0]), 48_000.0, -12.0))]
+    assert "socket-tied-twice" not in found
+
+
 def test_what_program_it_is_may_be_told() -> None:
     rig = build("software-amp", "r1")
     sizes = {"combo": (1, 1), "wide": (2, 2)}

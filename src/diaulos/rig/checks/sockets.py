@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from diaulos.rig.checks.registry import Context, Finding, Mend, Severity, check
 from diaulos.rig.graph import RECORDER
-from diaulos.rig.model import DeviceMap, Direction, PortRef, Rig, Tie
+from diaulos.rig.model import SOFTWARE, DeviceMap, Direction, PortRef, Rig, Tie
 
 
 @check(
@@ -21,7 +21,7 @@ def socket_tied_twice(context: Context) -> Iterator[Finding]:
         for tie in _standing(context.rig, tied):
             hears = _hears(context.rig, tie.port)
             first = taken.setdefault((hears, tie.channel), tie)
-            if first is tie:
+            if first is tie or _sides_of_one(context.rig, tied, first, tie):
                 continue
             way = "input" if hears else "output"
             yield Finding(
@@ -62,6 +62,12 @@ def socket_not_there(context: Context) -> Iterator[Finding]:
                 port=tie.port,
                 mend=_untie(tied, tie),
             )
+
+
+def _sides_of_one(rig: Rig, tied: DeviceMap, one: Tie, other: Tie) -> bool:
+    """Whether two ties are the sides of a program that has a single output."""
+    same = one.port.device == other.port.device
+    return same and rig.device(one.port.device).kind == SOFTWARE and tied.inputs == 1
 
 
 def _standing(rig: Rig, tied: DeviceMap) -> Iterator[Tie]:
