@@ -14,7 +14,7 @@ from diaulos.rig.bench import BenchFaults
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef
 from diaulos.rig.strays import Stray
-from diaulos.rig.templates import build
+from diaulos.rig.templates import build, straight
 from diaulos.signal.hum import analyse_noise
 from diaulos.units import LOWEST_DB
 from diaulos.wiring import studio_backend
@@ -109,6 +109,25 @@ def test_a_loop_opens_where_a_plug_is_pulled_and_over_usb_it_whines() -> None:
             assert not set(loops[0].at) & after.loop_cables
     assert not [one for one in causes_of(RigGraph(usb_loop(isolated=True)), "whine")
                 if one.kind == "loop"]  # fmt: skip
+
+
+def test_an_active_bass_that_hisses_is_not_put_down_to_the_interface() -> None:
+    """Seen: of hiss the interface alone was ever a cause, and was called found untested."""
+    passive = RigGraph(build("straight", "r"))
+    assert [one.kind for one in causes_of(passive, "hiss")] == ["device"]
+    graph = RigGraph(straight("r", "bass"))
+    (track,) = courses_of(graph)
+    wrong = next(one for one in causes_of(graph, "hiss") if one.kind == "pickup")
+    assert "electronics" in wrong.words
+    stray = Stray("hiss", "pickup", wrong.at[0], 3e-3)
+    studio = Studio(graph, BenchFaults(strays=(stray,)))
+    floor = heard_of(Studio(graph, BenchFaults())).level(track, "hiss")
+    room = planted.Room(studio, "hiss", wrong, (track,), {track: floor}, "")
+    told, count, hunt = planted.hunted(room, 3)
+    assert told == wrong
+    assert count >= 1
+    quiet = replace(hunt, graph=passive, results=())
+    assert verdict_words(quiet).startswith("By the rig it can only be one thing")
 
 
 # --- what a person can do ---

@@ -242,6 +242,9 @@ class StepMaker:
         for number, one in enumerate(self._faults.strays):
             if (one.place, one.at) != ("pickup", here) or not self._faults.noise:
                 continue
+            if one.kind == "hiss":
+                self._add_electronics(segment, one, ("stray", number, *key))
+                continue
             lines = self._below_half(one.lines(self._faults.mains_hz))
             gains = np.abs(segment.responses(np.array([hz for hz, _ in lines]))[segment.load])
             heard = tuple((hz, part * float(gain)) for (hz, part), gain in zip(
@@ -250,6 +253,16 @@ class StepMaker:
             if power > 0.0:
                 tones = Tones(one.rms_v * math.sqrt(power), heard, self._rate_hz)
                 self._add(tones, "stray", number, *key)
+
+    def _add_electronics(self, segment: Segment, one: Stray, key: tuple[Hashable, ...]) -> None:
+        """Hiss ahead of an instrument's output, as the input loads it."""
+        density = one.rms_v * math.sqrt(self._rate_hz / 2.0 / NOISE_BAND_HZ)
+
+        def gain(freqs: Real) -> Real:
+            found = segment.responses(np.maximum(freqs, 15.0))[segment.load]
+            return np.asarray(density * np.abs(found))
+
+        self._add_shaped(gain, key)
 
     def _below_half(
         self, lines: tuple[tuple[float, float], ...]

@@ -69,6 +69,10 @@ def causes_of(graph: RigGraph, family: Family, tracks: Iterable[PortRef] = ()) -
     """
     courses = courses_of(graph, tracks)
     found: dict[tuple[str, tuple[str, ...]], Cause] = {}
+    if family == "hiss":
+        for course in courses.values():
+            if course.source is not None and isinstance(course.source.circuit, Active):
+                _add(found, _electronics(course))
     if family != "hiss":
         for course in courses.values():
             _add(found, _pickup(course))
@@ -115,6 +119,15 @@ def _pickup(course: Course) -> Cause:
         "pickup", (device.id,), f"The pickup of {source.name} catches a field",
         "Turn until it is least, go further from transformers, screens and dimmers, switch "
         "dimmers off; a humbucking position, or shielding, helps.", weight,
+    )  # fmt: skip
+
+
+def _electronics(course: Course) -> Cause:
+    device = course.start.device
+    source = course.graph.sources.get(device.id) or representative_of(device)
+    return Cause(
+        "pickup", (device.id,), f"The electronics of {source.name} hiss",
+        "Put a new battery in, and turn down what its own controls raise; else have it looked at.",
     )  # fmt: skip
 
 

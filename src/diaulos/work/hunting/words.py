@@ -76,6 +76,8 @@ def verdict_words(hunt: Hunt) -> str:
     if cause is None:
         return ""
     left = hunt.left
+    if not hunt.results and len(left) == 1:
+        return f"By the rig it can only be one thing: {cause.words}."
     if hunt.is_sure or len(left) == 1:
         return f"{cause.words}."
     others = [one.cause.words for one in left[1:] if one.share >= POSSIBLE]
