@@ -209,7 +209,7 @@ def loop(runs: int) -> Row:
             at += frames
             return at < signal.size
 
-        backend = BenchBackend(course, BenchFaults())
+        backend = BenchBackend((course,), BenchFaults())
         backend.open(StreamSpec(RATE, 1024), callback).run()
 
     run()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import uuid
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -18,7 +18,7 @@ from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.port_output import PortOutput
 from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
-from diaulos.errors import AudioDeviceError, RefusedError
+from diaulos.errors import AudioDeviceError, InputError, RefusedError
 from diaulos.ids import BENCH
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
@@ -76,6 +76,7 @@ from diaulos.work.ports import (
     Wire,
     no_progress,
 )
+from diaulos.work.reamp.slate import LoopBackendFor
 from diaulos.work.rigs.audio import Played
 from diaulos.work.rigs.building import Start, started
 from diaulos.work.rigs.look import instrument_source, rig_graph
@@ -121,11 +122,11 @@ __all__ = [
 
 def bench_for(
     impulses: Impulses | None = None, *, seed: int = 1, mains_hz: float = 50.0
-) -> Callable[[Course], AudioBackend]:
-    """Audio for a course: the bench, with the faults of a real loop."""
+) -> LoopBackendFor:
+    """Audio for a reamp's courses: the bench, with the faults of a real loop."""
 
-    def make(course: Course) -> AudioBackend:
-        return BenchBackend(course, BenchFaults(seed=seed, mains_hz=mains_hz), impulses)
+    def make(courses: tuple[Course, ...]) -> AudioBackend:
+        return BenchBackend(courses, BenchFaults(seed=seed, mains_hz=mains_hz), impulses)
 
     return make
 
@@ -134,7 +135,7 @@ class BenchAudio:
     """The simulated studio as what plays rigs, as fast as it goes."""
 
     def loop(self, course: Course, seed: int) -> AudioBackend:
-        return BenchBackend(course, BenchFaults(seed=seed))
+        return BenchBackend((course,), BenchFaults(seed=seed))
 
     def play(
         self, graph: RigGraph, tracks: tuple[PortRef, ...], played: Played, faults: BenchFaults,
@@ -467,18 +468,25 @@ def loop_on(
     in_channel: int = 0,
     listening: tuple[int, ...] = (),
     block_frames: int = 0,
-) -> Callable[[Course], OnDevice]:
-    """A real device to reamp by: out on one channel, back on one, counted from 1; 0 is as the
-    rig ties it, else as it numbers it. RefusedError ("feeds_monitors") where it would go out by an
-    output that somebody listens by."""
+) -> Callable[[tuple[Course, ...]], OnDevice]:
+    """A real device to reamp by: out on one channel, back on one for each return, counted from 1; 0
+    is as the rig ties it, else as it numbers it. `in_channel` is the first return's. RefusedError
+    ("feeds_monitors") where it would go out by an output that somebody listens by; InputError where
+    two returns would be one channel."""
 
-    def make(course: Course) -> OnDevice:
+    def make(courses: tuple[Course, ...]) -> OnDevice:
+        course = courses[0]
         through = None if out_channel or in_channel else through_program(course)
         if through is not None:
-            program, into, out_of = through
-            return OnDevice(program, (out_of,), (into,), block_frames)
+            program, into, _ = through
+            backs = [through_program(one) for one in courses]
+            out_of = tuple(one[2] for one in backs if one is not None and one[0] == program)
+            if len(out_of) == len(courses):
+                return OnDevice(program, out_of, (into,), block_frames)
         tied = course.rig.tied(device)
-        back = in_channel or tied.get(course.track) or heard_channel(course) + 1
+        heard = [tied.get(one.track) or heard_channel(one) + 1 for one in courses]
+        heard[0] = in_channel or heard[0]
+        _require_apart(heard, device)
         out = out_channel or tied.get(start_port(course)) or played_channel(course) + 1
         if out in listening:
             raise RefusedError(
@@ -487,9 +495,20 @@ def loop_on(
                 remedy="Tie the send to another output (Rig > Which socket is which), or listen by "
                 "others (Edit > Preferences > Sound). Turn monitors and headphones down first.",
             )
-        return OnDevice(device, (back - 1,), (out - 1,), block_frames)
+        return OnDevice(device, tuple(one - 1 for one in heard), (out - 1,), block_frames)
 
     return make
+
+
+def _require_apart(channels: Sequence[int], device: str) -> None:
+    twice = next((one for one in channels if channels.count(one) > 1), None)
+    if twice is not None:
+        raise InputError(
+            f"two returns would both be input {twice} of {device}.",
+            where=device,
+            remedy="Tie each to its own input (Rig > Which socket is which, Ctrl+K), or record one "
+            "of them (--returns NAME).",
+        )
 
 
 class DeviceAudio:

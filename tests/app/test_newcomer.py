@@ -89,7 +89,7 @@ def test_from_nothing_to_an_exported_pass(
     assert desk.views["reamp"].take is not None
     hand.press(Qt.Key.Key_R)
     (made,) = desk.document.session.takes[0].passes
-    assert made.alignment is not None
+    assert made.main.alignment is not None
     hand.press(Qt.Key.Key_E)
     assert audio_info(out).frames > 48_000
     hand.press(Qt.Key.Key_S, CTRL)

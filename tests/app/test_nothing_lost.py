@@ -103,14 +103,14 @@ def test_emptying_the_bin_during_a_job_empties_nothing(
     opened.jobs.start(Job("Blocking", lambda p, c: gate.wait(60.0), lambda r: None))
     opened.saving.empty_bin()
     assert opened.document.session.bin
-    assert opened.folder.has_file(made.file)
+    assert opened.folder.has_file(made.main.file)
     gate.set()
     settled(opened)
     answers["button"] = "Delete"
     opened.saving.empty_bin()
     settled(opened)
     assert not opened.document.session.bin
-    assert not opened.folder.has_file(made.file)
+    assert not opened.folder.has_file(made.main.file)
 
 
 def test_a_bin_that_cannot_be_emptied_is_full_still(
@@ -131,7 +131,7 @@ def test_a_bin_that_cannot_be_emptied_is_full_still(
     opened.saving.empty_bin()
     settled(opened)
     assert len(opened.document.session.bin) == 1
-    assert opened.folder.has_file(opened.document.session.bin[0].item.file)
+    assert opened.folder.has_file(opened.document.session.bin[0].item.main.file)
     assert "disk is full" in str(answers["asked"][-1])
 
 

@@ -80,10 +80,10 @@ def test_r_makes_a_pass_with_everything_measured(with_pass: Desk) -> None:
     (made,) = with_pass.document.session.takes[0].passes
     assert view.chosen_pass == made
     words = view.passes.index(0).data(Qt.ItemDataRole.AccessibleTextRole)
-    assert f"{made.alignment.delay_samples:.2f} samples" in words
+    assert f"{made.main.alignment.delay_samples:.2f} samples" in words
     assert "inverted" in words
     assert "headroom" in words
-    assert f"{made.match.after_lufs:.2f}".lstrip("-") in words
+    assert f"{made.main.match.after_lufs:.2f}".lstrip("-") in words
     assert view._waves.back is not None
     assert len(view.wave._traces) == 2
     # In time: what is drawn of the return lies on the DI.
@@ -120,10 +120,10 @@ def test_another_tone_makes_another_pass_at_the_same_loudness(
     settled(with_pass)
     session = with_pass.document.session
     one, two = session.takes[0].passes
-    assert two.match.label == "Pass 1"
-    assert two.match.after_lufs == pytest.approx(one.match.after_lufs, abs=0.1)
-    assert "Foghorn (hard driven), drive 8" in view.passes.tone(two)
-    assert "Tideline" in view.passes.tone(one)  # as it was when it was made
+    assert two.main.match.label == "Pass 1"
+    assert two.main.match.after_lufs == pytest.approx(one.main.match.after_lufs, abs=0.1)
+    assert "Foghorn (hard driven), drive 8" in view.passes.tone(view.passes.item(1))
+    assert "Tideline" in view.passes.tone(view.passes.item(0))  # as it was when it was made
 
 
 def test_match_again_to_a_figure(with_pass: Desk, qtbot: QtBot, settled: Settle) -> None:
@@ -133,7 +133,7 @@ def test_match_again_to_a_figure(with_pass: Desk, qtbot: QtBot, settled: Settle)
     press(qtbot, with_pass, Qt.Key.Key_M)
     settled(with_pass)
     made = with_pass.document.session.takes[0].passes[0]
-    assert made.match.after_lufs == pytest.approx(-25.0, abs=0.01)
+    assert made.main.match.after_lufs == pytest.approx(-25.0, abs=0.01)
     choose_target(view.tone, "pass", "p01")
     press(qtbot, with_pass, Qt.Key.Key_M)
     assert "its own reference" in with_pass.window._status.text()
@@ -176,7 +176,7 @@ def test_keep_discard_restore(
     with_pass.restore()
     (made,) = with_pass.document.session.takes[0].passes
     with_pass.views["reamp"].discard()
-    path = with_pass.folder.path / made.file
+    path = with_pass.folder.path / made.main.file
     assert path.is_file()
     answers["button"] = "Delete"
     with_pass.saving.empty_bin()
@@ -247,8 +247,8 @@ def test_reference_and_pass_are_heard_at_matched_level(with_pass: Desk) -> None:
     view = with_pass.views["reamp"]
     (made,) = with_pass.document.session.takes[0].passes
     gains = {c.key: c.gain_db for c in view.player.channels}
-    assert gains["pass"] == pytest.approx(made.match.total_db)
-    assert gains["reference"] == pytest.approx(made.match.pair_offset_db)
+    assert gains["pass"] == pytest.approx(made.main.match.total_db)
+    assert gains["reference"] == pytest.approx(made.main.match.pair_offset_db)
 
 
 def test_a_missing_cable_is_said_at_its_place(opened: Desk, settled: Settle) -> None:
@@ -341,9 +341,9 @@ def test_a_rig_by_usb_is_reamped_and_shown_as_modeled(
     settled(opened)
     (made,) = opened.document.session.takes[0].passes
     assert made.send_gain_db == pytest.approx(2.0)
-    assert made.alignment is not None
+    assert made.main.alignment is not None
     shown = {trace.name: trace.tap for trace in view.wave._traces}
-    assert shown == {"DI": "di", made.name: "modeled"}
+    assert shown == {"DI": "di", f"{made.name}, Reamp left": "modeled"}
 
 
 def test_a_rig_without_a_loop_says_so(opened: Desk, settled: Settle) -> None:
@@ -382,13 +382,13 @@ def test_choosing_a_reamp_rig_leaves_takes_armed(
 def test_the_slate_tells_the_loops_delay(with_pass: Desk, qtbot: QtBot, settled: Settle) -> None:
     view = with_pass.views["reamp"]
     made = view.chosen_pass
-    assert made.loop_delay_samples == pytest.approx(2143.0, abs=20.0)
+    assert made.main.loop_delay_samples == pytest.approx(2143.0, abs=20.0)
     words = view.passes.index(0).data(Qt.ItemDataRole.ToolTipRole)
     assert "loop delay" in words
     view.tone._slate.setChecked(False)
     press(qtbot, with_pass, Qt.Key.Key_R)
     settled(with_pass)
-    assert view.chosen_pass.slate is None
+    assert view.chosen_pass.main.slate is None
 
 
 def test_a_slate_far_from_plan_is_asked_about(
@@ -400,8 +400,8 @@ def test_a_slate_far_from_plan_is_asked_about(
     bench = view._services.bench_for
 
     def turned(impulses: object) -> object:
-        return lambda course: bench(impulses)(
-            reamp_course(course.rig.with_setting("amp", "master", -40.0))
+        return lambda courses: bench(impulses)(
+            (reamp_course(courses[0].rig.with_setting("amp", "master", -40.0)),)
         )
 
     monkeypatch.setattr(view, "_services", replace(view._services, bench_for=turned))
@@ -439,7 +439,7 @@ def test_a_take_is_in_time_with_one_of_its_tracks(
     now = with_pass.document.session.take(take.id)
     assert now.reference == other.id
     assert asked == [[track.name for track in take.tracks]]
-    assert all(one.against is not None for one in now.passes)
+    assert all(one.main.against is not None for one in now.passes)
     assert other.name in with_pass.window._status.text()
     with_pass.document.undo()
     assert with_pass.document.session.take(take.id).reference == ""

@@ -24,7 +24,7 @@ from diaulos.app.views.takes.mix import pan_words
 from diaulos.app.views.takes.view import TakesView
 from diaulos.figures import number
 from diaulos.session import edits
-from diaulos.session.model import Heard, Pass, rig_hash
+from diaulos.session.model import Heard, Pass, Return, rig_hash
 from diaulos.signal.pitch import Pitch
 from diaulos.work.capture.trips import WayRound
 from diaulos.work.instruments import tuning
@@ -248,21 +248,24 @@ def test_passes_are_in_the_mix(shown: TakesView, qtbot: QtBot) -> None:
     take = recorded(shown, qtbot)
     rig = held(shown).rig()
     made = Pass(
-        id="p01", name="Louder", track_id="k01", file=take.tracks[1].file.replace("k02", "p01_k01"),
-        frames=100, rig_hash=rig_hash(rig), rig_name=rig.name, made_at=take.recorded_at,
-        send_gain_db=0.0, amp_peak_dbu=0.0, return_gain_db=0.0, alignment=None, peak_dbfs=-3.0,
-        true_peak_dbtp=-2.9, loudness_lufs=None, match=None,
+        id="p01", name="Louder", track_id="k01", rig_hash=rig_hash(rig), rig_name=rig.name,
+        made_at=take.recorded_at, send_gain_db=0.0, amp_peak_dbu=0.0,
+        returns=(Return(
+            name="Return", file=take.tracks[1].file.replace("k02", "p01_k01"), frames=100,
+            return_gain_db=0.0, alignment=None, peak_dbfs=-3.0, true_peak_dbtp=-2.9,
+            loudness_lufs=None, match=None,
+        ),),
     )  # fmt: skip
     folder = Path(shown._document.store.path)  # type: ignore[attr-defined]
-    (folder / made.file).write_bytes((folder / take.tracks[1].file).read_bytes())
+    (folder / made.main.file).write_bytes((folder / take.tracks[1].file).read_bytes())
     shown._document.apply(edits.add_pass(take.id, made, rig))
     settle(shown, qtbot)
     keys = [channel.key for channel in shown.player.sound.channels]
-    assert keys == [track.file for track in take.tracks] + [made.file]
+    assert keys == [track.file for track in take.tracks] + [made.main.file]
     press(qtbot, shown, Qt.Key.Key_4)
-    assert shown.player.sound.heard == {made.file}
+    assert shown.player.sound.heard == {made.main.file}
     press(qtbot, shown, Qt.Key.Key_0)
-    assert made.file in shown.player.sound.heard  # an only pass is heard
+    assert made.main.file in shown.player.sound.heard  # an only pass is heard
     press(qtbot, shown, Qt.Key.Key_5)  # there is none
     assert len(shown.player.sound.heard) == 3
 

@@ -245,8 +245,8 @@ def test_a_lost_pass_is_offered(opened: Desk, answers: dict, settled: Settle) ->
     assert opened.open_path(path)
     settled(opened)
     (found,) = opened.document.session.takes[0].passes
-    assert found.file == made.file
-    assert found.alignment == made.alignment
+    assert found.files == made.files
+    assert found.main.alignment == made.main.alignment
 
 
 # --- importing ---

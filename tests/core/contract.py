@@ -152,7 +152,7 @@ def sent_round(backend: AudioBackend, sent: np.ndarray, rate_hz: int) -> tuple[n
 
     sink = Kept()
     result = run_loop(
-        backend, iter([sent]), sent.size, rate_hz, 0.0, sink, lambda *_: None, CancelToken(),
+        backend, iter([sent]), sent.size, rate_hz, 0.0, [sink], lambda *_: None, CancelToken(),
         block_frames=256,
     )  # fmt: skip
     return sink.samples, result.lost_frames + result.xruns

@@ -46,7 +46,7 @@ def _rig_backend(paced: bool) -> RigBackend:
 
 
 BACKENDS: dict[str, Callable[[], AudioBackend]] = {
-    "bench loop": lambda: BenchBackend(reamp_course(reamp_rig()), BenchFaults(seed=2)),
+    "bench loop": lambda: BenchBackend((reamp_course(reamp_rig()),), BenchFaults(seed=2)),
     "bench rig": lambda: _rig_backend(False),
     "bench rig, paced": lambda: _rig_backend(True),
     "bench player": lambda: PlayerBackend(0.1 * np.sin(np.arange(9_000) / 20.0), 12.0),
@@ -281,7 +281,7 @@ def test_a_lost_cycle_of_a_loop_moves_nothing_behind_it(skip: int | None) -> Non
     track = known(np.arange(20_000), 0).astype(np.float32)
     sink = Kept()
     result = run_loop(
-        Mirror(skip), iter([track[:7_000], track[7_000:]]), track.size, RATE, -6.0206, sink,
+        Mirror(skip), iter([track[:7_000], track[7_000:]]), track.size, RATE, -6.0206, [sink],
         lambda *_: None, CancelToken(), block_frames=500,
     )  # fmt: skip
     back = sink.samples
@@ -308,7 +308,7 @@ def test_what_is_sent_is_read_ahead_of_the_callback() -> None:
             yield np.ones(5_000, np.float32)
 
     run_loop(
-        Mirror(), blocks(), 50_000, RATE, 0.0, Kept(), lambda *_: None, CancelToken(),
+        Mirror(), blocks(), 50_000, RATE, 0.0, [Kept()], lambda *_: None, CancelToken(),
         block_frames=500,
     )  # fmt: skip
     assert asked == {"read ahead"}
@@ -336,7 +336,7 @@ def test_a_send_that_is_not_read_in_time_is_counted() -> None:
         yield np.ones(5_000, np.float32)
 
     result = run_loop(
-        Live(), blocks(), 10_000, RATE, 0.0, Kept(), lambda *_: None, CancelToken(),
+        Live(), blocks(), 10_000, RATE, 0.0, [Kept()], lambda *_: None, CancelToken(),
         block_frames=500,
     )  # fmt: skip
     assert result.xruns >= 10
@@ -348,7 +348,7 @@ def test_a_track_that_cannot_be_read_ends_the_loop() -> None:
         raise StorageError("The file is gone.")
 
     with pytest.raises(StorageError, match="gone"):
-        run_loop(Mirror(), blocks(), 50_000, RATE, 0.0, Kept(), lambda *_: None, CancelToken(),
+        run_loop(Mirror(), blocks(), 50_000, RATE, 0.0, [Kept()], lambda *_: None, CancelToken(),
                  block_frames=500)  # fmt: skip
 
 

@@ -216,9 +216,9 @@ def test_the_return_control_is_the_recorders_input_gain() -> None:
     assert (found[0].id, found[1].id) == ("interface", "gain5")
 
 
-def test_the_bench_has_one_channel_each_way() -> None:
-    backend = BenchBackend(send_course(), BenchFaults.none())
-    with pytest.raises(AudioDeviceError, match="one channel"):
+def test_the_benchs_loop_has_an_input_for_each_return() -> None:
+    backend = BenchBackend((send_course(),), BenchFaults.none())
+    with pytest.raises(AudioDeviceError, match="1 back"):
         backend.open(StreamSpec(RATE, 64, input_channels=2), lambda *_: False)
 
 

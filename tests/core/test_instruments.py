@@ -449,7 +449,7 @@ def test_the_amp_sees_the_guitar_as_if_it_were_plugged_in(tmp_path: Path) -> Non
     assert plain.unloaded == ""
     # Undoing the load brings level back at the amplifier's input.
     assert made.amp_peak_dbu > plain.amp_peak_dbu + 1.0
-    assert made.alignment is not None
+    assert made.main.alignment is not None
     folder.close()
 
 
@@ -504,6 +504,7 @@ def test_an_unknown_load_or_instrument_is_not_undone(tmp_path: Path) -> None:
     straight = undo_for(held, take, take.tracks[0], build("straight", "other"))
     assert straight.wanted.ohm == 1e6
     assert straight.cost.endswith("for a usual 1 MΩ input")
+    assert "-" not in straight.cost, "a minus sign, and none before nothing"
     assert straight.correction.most_db > 3.0
     low = edits.set_track_load("t0001", "k01", 10e3)(held).takes[0]
     with pytest.raises(RefusedError, match="would be needed"):

@@ -18,7 +18,7 @@ from diaulos.errors import DiaulosError, EditError, InputError, StorageError
 from diaulos.rig.model import Rig
 from diaulos.rig.templates import build
 from diaulos.session import edits, take_edits
-from diaulos.session.model import AlignmentRecord, Heard, Pass, Session, Take, Track
+from diaulos.session.model import AlignmentRecord, Heard, Pass, Return, Session, Take, Track
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import db_to_gain
 from diaulos.work.capture.ahead import Ahead
@@ -495,19 +495,23 @@ def test_passes_are_heard_in_time_and_matched(folder: SessionFolder) -> None:
     sink.write(late)
     sink.close()
     made = Pass(
-        id="p01", name="Warm", track_id="k01", file="audio/t0001_p01_k01.wav", frames=late.size,
-        rig_hash="", rig_name="", made_at="2026-03-01T12:00:00", send_gain_db=0.0,
-        amp_peak_dbu=0.0, return_gain_db=0.0, peak_dbfs=-6.0, true_peak_dbtp=-6.0,
-        loudness_lufs=None, match=None,
-        alignment=AlignmentRecord(delay_samples=100.0, delay_error_samples=0.01, polarity=-1,
-                                  confidence=1.0),
+        id="p01", name="Warm", track_id="k01", rig_hash="", rig_name="",
+        made_at="2026-03-01T12:00:00", send_gain_db=0.0, amp_peak_dbu=0.0,
+        returns=(Return(
+            name="Return", file="audio/t0001_p01_k01.wav", frames=late.size, return_gain_db=0.0,
+            peak_dbfs=-6.0, true_peak_dbtp=-6.0, loudness_lufs=None, match=None,
+            alignment=AlignmentRecord(delay_samples=100.0, delay_error_samples=0.01, polarity=-1,
+                                      confidence=1.0),
+        ),),
     )  # fmt: skip
     session = take_edits.change_take("t0001", "", passes=(made,))(session)
     rows = mix_rows(session, session.take("t0001"))
     assert [row.muted for row in rows] == [True, False, False, False]  # an only pass is heard
     mixed = stereo_of(channels_of(rows[3:], folder))(1_000, 500)
     assert np.abs(mixed[:, 0] - 0.5 * audio[0][1_000:1_500]).max() < 1e-5
-    two = (made, made.model_copy(update={"id": "p02", "file": "audio/t0001_p02_k01.wav"}))
+    two = (made, made.model_copy(update={"id": "p02", "returns": (
+        made.main.model_copy(update={"file": "audio/t0001_p02_k01.wav"}),
+    )}))  # fmt: skip
     both = take_edits.change_take("t0001", "", passes=two)(session)
     assert [row.muted for row in mix_rows(both, both.take("t0001"))[3:]] == [True, True]
 

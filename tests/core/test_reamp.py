@@ -41,7 +41,7 @@ from diaulos.storage.sources import ExternalAudio
 from diaulos.units import db_to_gain
 from diaulos.wiring import BenchAudio, bench_for, new_session
 from diaulos.work.capture.loop import BLOCK_FRAMES
-from diaulos.work.listening.aligned import pass_blocks
+from diaulos.work.listening.aligned import part_blocks
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import AudioSink, CancelToken, FileNotes, StreamSpec
@@ -99,10 +99,10 @@ def test_what_is_measured_is_the_truth_of_the_loop(
     """Design section 4: loop latency plus the lag of the same amp, noise-free, at none."""
     folder, session = desk
     outcome = reamped(desk, take, rig_id=rig)
-    made, found = outcome.made, outcome.made.alignment
+    made, found = outcome.made, outcome.made.main.alignment
     assert found is not None
     course = reamp_course(outcome.rig)
-    truth = BenchBackend(course, BenchFaults(seed=7))
+    truth = BenchBackend((course,), BenchFaults(seed=7))
     stream = truth.open(StreamSpec(RATE, BLOCK_FRAMES), lambda *_: False)
     amp = outcome.rig.device("amp")
     di = read_mono(folder.open_audio(session.take(take).tracks[0].file)).astype(float)
@@ -112,12 +112,12 @@ def test_what_is_measured_is_the_truth_of_the_loop(
     clean = into_the_load(clean)
     lag = find_alignment(di, clean, RATE)
     buffers = 2 * BUFFERS_EACH_WAY * BLOCK_FRAMES
-    wanted = stream._bench.latency_samples + buffers + lag.delay_samples
+    wanted = stream._bench.latency_samples[0] + buffers + lag.delay_samples
     assert abs(found.delay_samples - wanted) < 0.5
     assert found.polarity == lag.polarity
     assert abs(found.delay_samples - wanted) < max(0.5, found.delay_error_samples)
     assert made.peak_dbfs == pytest.approx(-12.0, abs=1.2)
-    assert made.headroom_db == -made.peak_dbfs
+    assert made.main.headroom_db == -made.peak_dbfs
 
 
 def test_rendering_a_reamp_sends_as_reamp_does(
@@ -191,11 +191,11 @@ def test_matched_passes_measure_the_same(
 ) -> None:
     folder, session = desk
     made = reamped(desk, target=target).made
-    match = made.match
+    match = made.main.match
     assert match is not None
-    heard = np.concatenate(list(pass_blocks(folder.open_audio(made.file), made, made.frames)))[
-        : session.take(GUITAR_TAKE).tracks[0].frames, 0
-    ]
+    back = made.main
+    heard = part_blocks([folder.open_audio(back.file)], made, [back], back.frames)
+    heard = np.concatenate(list(heard))[: session.take(GUITAR_TAKE).tracks[0].frames, 0]
     again = measure_loudness(heard, RATE).lufs
     assert again == pytest.approx(match.after_lufs, abs=0.1)
     assert again == pytest.approx(match.reference_lufs + match.pair_offset_db, abs=0.1)
@@ -215,14 +215,14 @@ def test_a_pass_can_be_the_reference(desk: tuple[SessionFolder, Session]) -> Non
     second = reamped(
         (folder, session), rig_id="rig02", target=MatchTarget(kind="pass", ident=first.made.id)
     ).made
-    assert first.made.match is not None
-    assert second.match is not None
-    assert second.match.after_lufs == pytest.approx(first.made.match.after_lufs, abs=0.1)
+    assert first.made.main.match is not None
+    assert second.main.match is not None
+    assert second.main.match.after_lufs == pytest.approx(first.made.main.match.after_lufs, abs=0.1)
     assert second.id == "p02"
 
 
 def test_without_a_reference_nothing_is_matched(desk: tuple[SessionFolder, Session]) -> None:
-    assert reamped(desk).made.match is None
+    assert reamped(desk).made.main.match is None
 
 
 def test_an_unknown_calibration_is_marked(desk: tuple[SessionFolder, Session]) -> None:
@@ -254,8 +254,8 @@ def test_a_pass_can_be_recovered_from_its_file(desk: tuple[SessionFolder, Sessio
     assert recoverable(session, [*orphans, "audio/stray.wav", "audio/t9999_p01_k01.wav"]) == orphans
     (edit,) = bring_back(session, folder, Remains((), tuple(orphans), ())).edits
     found = edit(session).take(GUITAR_TAKE).passes[0]
-    assert found.file == made.file
-    assert found.alignment == made.alignment
+    assert found.files == made.files
+    assert found.main.alignment == made.main.alignment
     assert found.peak_dbfs == pytest.approx(made.peak_dbfs)
 
 
@@ -280,8 +280,8 @@ def test_the_export_starts_with_the_di_and_is_in_time(
         session,
         take,
         outcome.made,
-        folder.open_audio(outcome.made.file),
-        lambda notes: ExternalAudio().create(out, RATE, 1, "24", notes, False),
+        folder,
+        lambda _, channels, notes: ExternalAudio().create(out, RATE, channels, "24", notes, False),
         lambda: NOON,
     )
     info = audio_info(out)
@@ -294,9 +294,9 @@ def test_the_export_starts_with_the_di_and_is_in_time(
     left = find_alignment(di, read_channel(info), RATE)
     assert abs(left.delay_samples) < 0.05
     assert left.polarity == 1
-    assert outcome.made.match is not None
+    assert outcome.made.main.match is not None
     loud = measure_loudness(read_channel(info), RATE).lufs
-    assert loud == pytest.approx(outcome.made.match.after_lufs, abs=0.1)
+    assert loud == pytest.approx(outcome.made.main.match.after_lufs, abs=0.1)
 
 
 # --- an imported file ---
@@ -326,7 +326,7 @@ def test_a_brought_file_of_any_rate_is_reamped(tmp_path: Path, rate: int) -> Non
     assert take.tracks[0].frames == pytest.approx(4 * RATE, abs=2)
     assert ("Resampled" in outcome.note) == (rate != RATE)
     made = reamped((folder, session), take.id).made
-    assert made.alignment is not None
+    assert made.main.alignment is not None
     assert made.assumed_calibration
     folder.close()
 
@@ -398,7 +398,7 @@ def test_an_own_cabinet_is_heard(desk: tuple[SessionFolder, Session], tmp_path: 
         clock=lambda: NOON,
         impulses=impulses,
     ).made
-    assert made.alignment is not None
+    assert made.main.alignment is not None
     with pytest.raises(EditError, match="already"):
         outcome.edit(session)
 
@@ -490,8 +490,8 @@ def test_a_silent_take_is_recorded_but_not_called_in_time(
     soundfile.write(str(path), np.zeros(2 * RATE), RATE)
     session = imported(folder, session, path).edit(session)
     made = reamped((folder, session), "Brought", target=MatchTarget(kind="lufs", lufs=-18.0)).made
-    assert made.alignment is None
-    assert "silent" in made.alignment_refused
+    assert made.main.alignment is None
+    assert "silent" in made.main.alignment_refused
 
 
 def test_a_take_without_a_di_says_what_to_do(desk: tuple[SessionFolder, Session]) -> None:
@@ -513,17 +513,19 @@ def test_a_loop_that_returns_something_else_is_not_called_in_time(
         def open(self, spec: StreamSpec, callback: object) -> object:
             stream = super().open(spec, callback)
             other = iter(0.2 * performance(seconds=40.0, seed=77))
-            stream._bench.process = lambda block, taps=None: np.fromiter(other, float, block.size)
+            stream._bench.process = lambda block, taps=None: np.fromiter(other, float, block.size)[
+                :, None
+            ]
             return stream
 
-    def wrong(course: Course) -> Stranger:
-        return Stranger(course, BenchFaults())
+    def wrong(courses: tuple[Course, ...]) -> Stranger:
+        return Stranger(courses, BenchFaults())
 
     with pytest.raises(RefusedError, match="or a cable"):
         reamped(desk, backend_for=wrong)
     made = reamped(desk, backend_for=wrong, slate=False).made
-    assert made.alignment is None
-    assert "same performance" in made.alignment_refused
+    assert made.main.alignment is None
+    assert "same performance" in made.main.alignment_refused
 
 
 def test_a_return_that_is_merely_the_di_is_told(desk: tuple[SessionFolder, Session]) -> None:
@@ -538,19 +540,21 @@ def test_a_return_that_is_merely_the_di_is_told(desk: tuple[SessionFolder, Sessi
                 nonlocal held
                 held = np.concatenate([held, block])
                 out, held = held[: block.size], held[block.size :]
-                return -0.5 * out
+                return -0.5 * out[:, None]
 
             stream._bench.process = process
             return stream
 
-    made = reamped(desk, backend_for=lambda course: Bypass(course, BenchFaults()), slate=False).made
-    assert made.null_db is not None
-    assert made.null_db < -40.0
-    assert made.merely_di
+    made = reamped(
+        desk, backend_for=lambda courses: Bypass(courses, BenchFaults()), slate=False
+    ).made
+    assert made.main.null_db is not None
+    assert made.main.null_db < -40.0
+    assert made.main.merely_di
     assert "the DI itself" in made_words(made, RATE)
     amplified = reamped(desk).made
-    assert amplified.null_db is not None
-    assert amplified.null_db > -12.0
+    assert amplified.main.null_db is not None
+    assert amplified.main.null_db > -12.0
     assert "the DI itself" not in made_words(amplified, RATE)
 
 
@@ -561,9 +565,11 @@ def test_a_long_take_is_measured_around_its_loudest_part(
     whole = reamped(desk).made
     monkeypatch.setattr(reamp_module, "MEASURED_S", 8.0)
     part = reamped((desk[0], desk[1])).made
-    assert whole.alignment is not None
-    assert part.alignment is not None
-    assert part.alignment.delay_samples == pytest.approx(whole.alignment.delay_samples, abs=0.3)
+    assert whole.main.alignment is not None
+    assert part.main.alignment is not None
+    assert part.main.alignment.delay_samples == pytest.approx(
+        whole.main.alignment.delay_samples, abs=0.3
+    )
 
 
 MEMORY = """

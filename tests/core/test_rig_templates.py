@@ -30,6 +30,18 @@ WANTED: dict[str, list[tuple[str, str, str, int, int | None, float]]] = {
         ("Reamp left", "modeled", "computer", 0, None, 0.0),
         ("Reamp right", "modeled", "computer", 0, None, 0.0),
     ],
+    "reamp-bass": [
+        ("Lows", "mic", "computer", 2, 3, 2.538),
+        ("Highs", "mic", "computer", 2, 4, 1.810),
+    ],
+    "reamp-both": [
+        ("Amp", "amp", "computer", 2, 3, 1.664),
+        ("Amp and cabinet", "cabinet", "computer", 4, 4, 3.610),
+    ],
+    "reamp-loop": [
+        ("Reamp left", "cabinet", "computer", 2, 5, 2.546),
+        ("Reamp right", "cabinet", "computer", 2, 6, 2.546),
+    ],
     "modeler-digital": [
         ("Modeled left", "modeled", "guitar", 1, 5, 1.906),
         ("Modeled right", "modeled", "guitar", 1, 6, 1.906),

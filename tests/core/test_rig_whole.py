@@ -794,7 +794,7 @@ def test_reamp_by_usb_drives_the_model_as_the_di_input_was_driven(demo_copy: Pat
     ).made
     assert made.send_gain_db == pytest.approx(2.0)
     assert made.amp_peak_dbu == pytest.approx(di.peak_dbfs + 14.0, abs=0.01)
-    assert made.alignment is not None
+    assert made.main.alignment is not None
     assert made.clipped_samples == 0
     folder.close()
 

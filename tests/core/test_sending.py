@@ -81,8 +81,8 @@ def sent_and_back(ramp_s: float, frames: int = RATE, block: int = 512):
     track = (0.5 * np.cos(2.0 * np.pi * 80.0 * np.arange(frames) / RATE)).astype(np.float32)
     loop, back = Sent(DELAY), Memory()
     run_loop(
-        loop, iter(np.array_split(track, 7)), frames, RATE, -6.0, back, no_progress, CancelToken(),
-        block, ramp_s=ramp_s,
+        loop, iter(np.array_split(track, 7)), frames, RATE, -6.0, [back], no_progress,
+        CancelToken(), block, ramp_s=ramp_s,
     )  # fmt: skip
     return track, np.concatenate(loop.played), back.samples()[DELAY:]
 
@@ -136,14 +136,14 @@ def test_a_send_never_goes_to_what_somebody_listens_by() -> None:
     rig = build("reamp-box", "r")
     course = reamp_course(rig)
     with pytest.raises(RefusedError) as caught:
-        wiring.loop_on("box", listening=(3, 4))(course)
+        wiring.loop_on("box", listening=(3, 4))((course,))
     assert caught.value.reason == "feeds_monitors"
     assert "output 3 of box" in caught.value.what
-    assert wiring.loop_on("box", listening=(1, 2))(course).channels[1] == (2,)
+    assert wiring.loop_on("box", listening=(1, 2))((course,)).channels[1] == (2,)
     out = PortRef(device=course.start.device.id, port=course.start.exit.id)
     tied = rig.with_map(DeviceMap(device="box", ties=(Tie(port=out, channel=2),)))
     with pytest.raises(RefusedError, match="output 2"):
-        wiring.loop_on("box", listening=(1, 2))(reamp_course(tied))
+        wiring.loop_on("box", listening=(1, 2))((reamp_course(tied),))
 
 
 def test_listening_by_a_device_begins_quietly_and_a_server_that_ends_is_told(

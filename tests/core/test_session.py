@@ -29,6 +29,7 @@ from diaulos.session.model import (
     SCHEMA_VERSION,
     MatchTarget,
     Pass,
+    Return,
     Session,
     Take,
     Track,
@@ -48,10 +49,16 @@ def track(ident: str = "k01", tap: str = "di", file: str = "audio/t0001_k01.wav"
 
 def one_pass(ident: str = "p01") -> Pass:
     return Pass(
-        id=ident, name=f"Pass {ident}", track_id="k01", file=f"audio/t0001_{ident}_k01.wav",
-        frames=100, rig_hash=rig_hash(RIG), rig_name=RIG.name, made_at="2026-05-09T12:00:00",
-        send_gain_db=1.0, amp_peak_dbu=-3.0, return_gain_db=8.0, alignment=None,
-        peak_dbfs=-12.0, true_peak_dbtp=-11.8, loudness_lufs=-20.0, match=None,
+        id=ident, name=f"Pass {ident}", track_id="k01", rig_hash=rig_hash(RIG), rig_name=RIG.name,
+        made_at="2026-05-09T12:00:00", send_gain_db=1.0, amp_peak_dbu=-3.0,
+        returns=(one_return(f"audio/t0001_{ident}_k01.wav"),),
+    )  # fmt: skip
+
+
+def one_return(file: str, name: str = "Return", **more: object) -> Return:
+    return Return(
+        name=name, file=file, frames=100, return_gain_db=8.0, alignment=None, peak_dbfs=-12.0,
+        true_peak_dbtp=-11.8, loudness_lufs=-20.0, match=None, **more,
     )  # fmt: skip
 
 
@@ -74,7 +81,7 @@ EDITS = [
     edits.restore_pass("audio/t0001_p01_k01.wav"),
     edits.rename_pass("t0001", "p01", "Warm one"),
     edits.keep_pass("t0001", "p01", True),
-    edits.rematch_pass("t0001", "p01", None),
+    edits.rematch_pass("t0001", "p01", {"audio/t0001_p01_k01.wav": None}),
     edits.set_device_setting(RIG.id, "amp", "drive", 7.0),
     edits.set_device_setting(RIG.id, "amp", "drive", 99.0),
     edits.choose_rig(RIG.id),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import pytest
 from test_reamp import BASS_TAKE, GUITAR_TAKE, audio_files, desk, reamped
@@ -19,7 +21,7 @@ from diaulos.storage.folder import SessionFolder
 from diaulos.wiring import bench_for
 from diaulos.work.capture.loop import BLOCK_FRAMES, LoopResult
 from diaulos.work.ports import AudioSink, CancelToken, StreamSpec, no_progress
-from diaulos.work.reamp.slate import measure_slate
+from diaulos.work.reamp.slate import measure_slates
 from support import RATE, through_amp
 
 __all__ = ["desk"]  # a fixture
@@ -75,11 +77,11 @@ def test_nothing_back_is_not_heard_and_a_clip_is_told() -> None:
 def measured(loop, **more: object) -> object:
     """A slate round a loop given as a function from what is sent to what comes back."""
 
-    def play(slate: Slate, sink: AudioSink) -> LoopResult:
-        sink.write(loop(slate.samples)[:, None])
+    def play(slate: Slate, sinks: Sequence[AudioSink]) -> LoopResult:
+        sinks[0].write(loop(slate.samples)[:, None])
         return LoopResult(slate.frames, 0)
 
-    return measure_slate(play, RATE, -6.0, no_progress, CancelToken(), **more)
+    return measure_slates(play, RATE, -6.0, no_progress, CancelToken(), **more)[0]
 
 
 def test_levels_that_do_not_agree_are_not_known() -> None:
@@ -103,11 +105,11 @@ def test_one_level_alone_is_no_agreement() -> None:
 
 
 def test_lost_blocks_are_no_gate() -> None:
-    def play(slate: Slate, sink: AudioSink) -> LoopResult:
-        sink.write(slate.samples[:, None])
+    def play(slate: Slate, sinks: Sequence[AudioSink]) -> LoopResult:
+        sinks[0].write(slate.samples[:, None])
         return LoopResult(slate.frames, 1, 64)
 
-    found = measure_slate(play, RATE, -6.0, no_progress, CancelToken())
+    (found,) = measure_slates(play, RATE, -6.0, no_progress, CancelToken())
     assert found.delay_samples is None
     assert "lost" in found.reason
 
@@ -116,13 +118,13 @@ def test_a_sweep_with_a_hole_is_sent_again() -> None:
     """A busy computer loses blocks now and then: the loop is known all the same."""
     sent: list[float] = []
 
-    def play(slate: Slate, sink: AudioSink) -> LoopResult:
+    def play(slate: Slate, sinks: Sequence[AudioSink]) -> LoopResult:
         sent.append(float(np.max(np.abs(slate.samples))))
         hole = len(sent) % 2
-        sink.write((0.0 if hole else 1.0) * shift(slate.samples, 500.25, slate.frames)[:, None])
+        sinks[0].write((0.0 if hole else 1.0) * shift(slate.samples, 500.25, slate.frames)[:, None])
         return LoopResult(slate.frames, hole, 64 * hole)
 
-    found = measure_slate(play, RATE, -6.0, no_progress, CancelToken())
+    (found,) = measure_slates(play, RATE, -6.0, no_progress, CancelToken())
     assert found.delay_samples == pytest.approx(500.25, abs=0.01)
     assert found.level_dbfs == pytest.approx(-26.0)
     assert sent[0] == pytest.approx(sent[1]), "again at its own level"
@@ -140,8 +142,8 @@ def otherwise(device: str, setting: str, value: float | str):
     """A bench whose hardware does not stand as the rig says."""
     bench = bench_for(seed=7)
 
-    def backend(course: Course):
-        return bench(reamp_course(course.rig.with_setting(device, setting, value)))
+    def backend(courses: tuple[Course, ...]):
+        return bench((reamp_course(courses[0].rig.with_setting(device, setting, value)),))
 
     return backend
 
@@ -164,14 +166,14 @@ def test_a_slate_far_from_plan_ends_it_and_names_the_knob(
     assert knob.name in told.value.remedy
     assert audio_files(folder) == files
     made = reamped(desk, GUITAR_TAKE, rig_id="rig01", backend_for=turned, go_on=True).made
-    assert made.loop_delay_samples is not None
+    assert made.main.loop_delay_samples is not None
 
 
 def test_another_amplifiers_volume_is_not_far(desk: tuple[SessionFolder, Session]) -> None:
     """A stand-in's gain is no measure for a real one's."""
     quieter = otherwise("amp", "master", -18.0)
     made = reamped(desk, GUITAR_TAKE, rig_id="rig01", backend_for=quieter).made
-    assert made.loop_delay_samples is not None
+    assert made.main.loop_delay_samples is not None
 
 
 def test_an_amplifier_that_is_all_but_off_is_far(desk: tuple[SessionFolder, Session]) -> None:
@@ -195,13 +197,13 @@ def test_the_loops_delay_is_the_benchs(
 ) -> None:
     """Held against the latency that the bench has by design, buffers included."""
     outcome = reamped(desk, take, rig_id=rig)
-    stream = BenchBackend(reamp_course(outcome.rig), BenchFaults(seed=7)).open(
+    stream = BenchBackend((reamp_course(outcome.rig),), BenchFaults(seed=7)).open(
         StreamSpec(RATE, BLOCK_FRAMES), lambda *_: False
     )
-    truth = stream._bench.latency_samples + 2 * BUFFERS_EACH_WAY * BLOCK_FRAMES
-    assert outcome.made.loop_delay_samples == pytest.approx(truth, abs=0.5)
-    assert outcome.made.slate is not None
-    assert outcome.made.slate.noise_dbfs < -60.0
+    truth = stream._bench.latency_samples[0] + 2 * BUFFERS_EACH_WAY * BLOCK_FRAMES
+    assert outcome.made.main.loop_delay_samples == pytest.approx(truth, abs=0.5)
+    assert outcome.made.main.slate is not None
+    assert outcome.made.main.slate.noise_dbfs < -60.0
 
 
 def test_one_slate_serves_an_unchanged_loop(desk: tuple[SessionFolder, Session]) -> None:
@@ -209,7 +211,7 @@ def test_one_slate_serves_an_unchanged_loop(desk: tuple[SessionFolder, Session])
     first = reamped(desk, GUITAR_TAKE, rig_id="rig01")
     after = first.edit(session)
     again = reamped((folder, after), GUITAR_TAKE, rig_id="rig01")
-    assert again.made.slate == first.made.slate
+    assert again.made.main.slate == first.made.main.slate
     changed = after.model_copy(
         update={
             "rigs": tuple(
@@ -218,6 +220,8 @@ def test_one_slate_serves_an_unchanged_loop(desk: tuple[SessionFolder, Session])
         }
     )
     other = reamped((folder, changed), GUITAR_TAKE, rig_id="rig01")
-    assert other.made.slate != first.made.slate
-    assert other.made.loop_delay_samples == pytest.approx(first.made.loop_delay_samples, abs=0.5)
-    assert reamped(desk, GUITAR_TAKE, rig_id="rig01", slate=False).made.slate is None
+    assert other.made.main.slate != first.made.main.slate
+    assert other.made.main.loop_delay_samples == pytest.approx(
+        first.made.main.loop_delay_samples, abs=0.5
+    )
+    assert reamped(desk, GUITAR_TAKE, rig_id="rig01", slate=False).made.main.slate is None

@@ -59,9 +59,9 @@ def test_a_loop_goes_by_its_ties() -> None:
     out = PortRef(device=course.start.device.id, port=course.start.exit.id)
     ties = (Tie(port=out, channel=2), Tie(port=course.track, channel=7))
     tied = reamp_course(rig.with_map(DeviceMap(device="box", ties=ties)))
-    assert wiring.loop_on("box")(tied).channels == ((6,), (1,))
-    assert wiring.loop_on("box", 1, 1)(tied).channels == ((0,), (0,))
-    assert wiring.loop_on("other")(tied).channels == ((3,), (2,))
+    assert wiring.loop_on("box")((tied,)).channels == ((6,), (1,))
+    assert wiring.loop_on("box", 1, 1)((tied,)).channels == ((0,), (0,))
+    assert wiring.loop_on("other")((tied,)).channels == ((3,), (2,))
 
 
 def test_a_take_goes_by_its_ties(

@@ -169,7 +169,7 @@ def test_its_latency_is_measured_apart_from_the_block(running: JackServer) -> No
 def test_a_reamp_goes_through_it(running: JackServer) -> None:  # noqa: F811
     running.amp("combo", gain=0.5, delay_frames=LATE)
     rig = session_with(mono("reamp-software")).rigs[0]
-    backend = wiring.loop_on("box")(reamp_course(rig))  # the device has no part in it
+    backend = wiring.loop_on("box")((reamp_course(rig),))  # the device has no part in it
     sent = _noise(3.0)
 
     def attempt() -> bool:

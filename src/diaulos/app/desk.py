@@ -376,7 +376,7 @@ class Desk(QObject):
         if session.take_bin and (takes_first or not session.bin):
             self.document.apply(take_edits.restore_take(session.take_bin[-1].id))
         elif session.bin:
-            self.document.apply(edits.restore_pass(session.bin[-1].item.file))
+            self.document.apply(edits.restore_pass(session.bin[-1].item.main.file))
         else:
             self.window.say("The bin is empty.")
 

@@ -116,7 +116,9 @@ class Saving:
 
         def failed(error: Exception) -> None:
             # What is still there is in the bin still, so that it can be tried again.
-            passes = tuple(one for one in before.bin if folder.has_file(one.item.file))
+            passes = tuple(
+                one for one in before.bin if all(folder.has_file(file) for file in one.item.files)
+            )
             takes = tuple(
                 one for one in before.take_bin
                 if all(folder.has_file(track.file) for track in one.tracks)

@@ -10,7 +10,6 @@ from diaulos.app.preferences import Preferences
 from diaulos.circuit.loading import Load
 from diaulos.ids import BENCH
 from diaulos.rig.bench import Impulses
-from diaulos.rig.course import Course
 from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.strays import Stray
 from diaulos.session.instrument import Instrument
@@ -32,6 +31,7 @@ from diaulos.work.ports import (
     OutputStream,
     Progress,
 )
+from diaulos.work.reamp.slate import LoopBackendFor
 from diaulos.work.rigs.audio import LiveAudio, RigAudio
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 from diaulos.work.takes.importing import Resampler
@@ -42,7 +42,7 @@ from diaulos.work.takes.recording import RecordBackendFor
 class Services:
     """Audio, files and the clock."""
 
-    bench_for: Callable[[Impulses], Callable[[Course], AudioBackend]]
+    bench_for: Callable[[Impulses], LoopBackendFor]
     output: OutputBackend
     files: ExternalFiles
     resample: Resampler
@@ -124,7 +124,7 @@ class _Chosen:
     def __init__(self, preferences: Preferences) -> None:
         self._preferences = preferences
 
-    def loop(self, impulses: Impulses) -> Callable[[Course], AudioBackend]:
+    def loop(self, impulses: Impulses) -> LoopBackendFor:
         device = self._preferences.device
         if device == BENCH:
             return wiring.bench_for(impulses)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import threading
 from collections import deque
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AudioDeviceError
 from diaulos.ids import BENCH
-from diaulos.rig.bench import Bench, BenchFaults, Impulses
+from diaulos.rig.bench import BenchFaults, Impulses, LoopBench
 from diaulos.rig.course import Course
 from diaulos.work.ports import (
     BlockStatus,
@@ -26,7 +27,7 @@ BUFFERS_EACH_WAY = 1
 
 
 class BenchBackend:
-    """Plays a course in place of a converter, as fast as it can.
+    """Plays the courses of a reamp in place of a converter, as fast as it can.
 
     What is put out in a block is heard by the rig one block later and comes in another
     block later, as with a real driver; the converters' delay comes on top. None of it is
@@ -34,27 +35,28 @@ class BenchBackend:
     """
 
     def __init__(
-        self, course: Course, faults: BenchFaults, impulses: Impulses | None = None
+        self, courses: Sequence[Course], faults: BenchFaults, impulses: Impulses | None = None
     ) -> None:
-        self._course = course
+        self._courses = tuple(courses)
         self._faults = faults
         self._impulses = impulses
 
     def open(self, spec: StreamSpec, callback: StreamCallback) -> BenchStream:
-        """A stream through the course; one channel each way."""
-        if spec.input_channels != 1 or spec.output_channels != 1:
+        """A stream through the courses: one channel out, one back for each."""
+        backs = len(self._courses)
+        if spec.input_channels != backs or spec.output_channels != 1:
             raise AudioDeviceError(
-                "the bench's loop has one channel each way.",
-                remedy="Open it with one input and one output.",
+                f"the bench's loop has one channel out and {backs} back.",
+                remedy="Open it with one output and an input for each return.",
             )
-        bench = Bench(self._course, float(spec.rate_hz), self._faults, self._impulses)
+        bench = LoopBench(self._courses, float(spec.rate_hz), self._faults, self._impulses)
         return BenchStream(bench, spec, callback)
 
 
 class BenchStream:
     """A stream of the bench."""
 
-    def __init__(self, bench: Bench, spec: StreamSpec, callback: StreamCallback) -> None:
+    def __init__(self, bench: LoopBench, spec: StreamSpec, callback: StreamCallback) -> None:
         self._bench = bench
         self._spec = spec
         self._callback = callback
@@ -72,13 +74,13 @@ class BenchStream:
     def run(self) -> None:
         """Call back until the callback says stop, or somebody does."""
         frames = self._spec.block_frames
-        silence = np.zeros(frames)
-        waiting: deque[Real] = deque([silence] * BUFFERS_EACH_WAY)
+        waiting: deque[Real] = deque([np.zeros(frames)] * BUFFERS_EACH_WAY)
+        silence = np.zeros((frames, self._spec.input_channels))
         arriving: deque[Real] = deque([silence] * BUFFERS_EACH_WAY)
         at = 0
         while True:
             outputs = np.zeros((frames, 1), np.float32)
-            inputs = arriving.popleft()[:, None].astype(np.float32)
+            inputs = arriving.popleft().astype(np.float32)
             go_on = self._callback(inputs, outputs, frames, BlockTime(at), BlockStatus())
             waiting.append(outputs[:, 0].astype(np.float64))
             arriving.append(self._bench.process(waiting.popleft()))

@@ -253,10 +253,24 @@ def _slate_data(slate: Any) -> dict[str, Any]:
     }
 
 
-def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
-    alignment, matched, placed = one.alignment, one.match, one.placed
+def _pass_data(made: Any, rate_hz: int) -> dict[str, Any]:
+    """A pass: the figures of its first return, and those of each in `returns`."""
+    gain = next((part[0].match for part in made.parts if len(part) > 1), None)
     return {
-        "pass": one.id,
+        "pass": made.id,
+        **_return_data(made, made.main, rate_hz),
+        "group_gain_db": gain.total_db if gain else None,
+        "returns": [_return_data(made, one, rate_hz) for one in made.returns],
+    }
+
+
+def _return_data(made: Any, one: Any, rate_hz: int) -> dict[str, Any]:
+    alignment, matched, placed = one.alignment, one.match, made.placed(one)
+    return {
+        "return": one.name,
+        "tap": one.tap,
+        "group": one.group or None,
+        "side": one.side or None,
         "file": one.file,
         "delay_samples": alignment.delay_samples if alignment else None,
         "delay_ms": samples_to_ms(alignment.delay_samples, rate_hz) if alignment else None,
@@ -264,16 +278,16 @@ def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
         "polarity": alignment.polarity if alignment else None,
         "confidence": alignment.confidence if alignment else None,
         "drift_ppm": alignment.drift_ppm if alignment else None,
-        "reference": one.against.track_id if one.against else one.track_id,
+        "reference": one.against.track_id if one.against else made.track_id,
         "reference_delay_samples": placed.delay_samples if placed else None,
         "reference_polarity": placed.polarity if placed else None,
         "reference_reason": one.against.refused or None if one.against else None,
         **_slate_data(one.slate),
         "reason": one.alignment_refused or None,
-        "send_gain_db": one.send_gain_db,
-        "send_limited_db": one.send_limited_db,
-        "calibration_assumed": one.assumed_calibration,
-        "amp_peak_dbu": one.amp_peak_dbu,
+        "send_gain_db": made.send_gain_db,
+        "send_limited_db": made.send_limited_db,
+        "calibration_assumed": made.assumed_calibration,
+        "amp_peak_dbu": made.amp_peak_dbu,
         "return_gain_db": one.return_gain_db,
         "peak_dbfs": one.peak_dbfs,
         "headroom_db": one.headroom_db,
@@ -287,7 +301,7 @@ def _pass_data(one: Any, rate_hz: int) -> dict[str, Any]:
         "method": matched.method if matched else None,
         "layout": matched.layout if matched else None,
         "null_db": one.null_db,
-        "xruns": one.xruns,
+        "xruns": made.xruns,
     }
 
 
@@ -344,10 +358,17 @@ def reamp(
     in_channel: InOption = 0,
     block: BlockOption = 0,
     program: ProgramOption = None,
+    returns: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--returns", metavar="all|NAME", help="What is recorded of what comes back; again."
+        ),
+    ] = None,
     as_json: JsonFlag = False,
 ) -> None:
-    """Reamp a stored take and save the new pass in the session."""
+    """Reamp a stored take and save the new pass, with every return, in the session."""
     from diaulos import wiring
+    from diaulos.rig.returns import planned_returns
     from diaulos.session.model import MatchTarget
     from diaulos.session.roles import reamp_rig
     from diaulos.work.reamp.passes import ReampRequest, make_pass
@@ -375,6 +396,9 @@ def reamp(
             is_pass = match_track in passes
             target = MatchTarget(kind="pass" if is_pass else "track", ident=match_track)
         impulses = load_impulses(session, folder)
+        wanted = tuple(one for one in returns or () if one != "all")
+        if in_channel and not returns:
+            wanted = (planned_returns(reamp_rig(session, rig))[0].name,)
         with told_progress("Reamp", as_json) as progress:
             outcome = make_pass(
                 ReampRequest(
@@ -384,6 +408,7 @@ def reamp(
                     target=target,
                     slate=slate,
                     go_on=go_on,
+                    returns=wanted,
                     device=device,
                 ),
                 store=folder,
@@ -399,13 +424,17 @@ def reamp(
         folder.save(outcome.edit(session))
     finally:
         folder.close()
-    data = {"session": str(folder.path), "take": outcome.take_id}
+    data: dict[str, Any] = {"session": str(folder.path), "take": outcome.take_id}
     data.update(_pass_data(outcome.made, session.sample_rate_hz))
     if as_json:
         print_json(data)
     else:
         print(f"{session.name}, {session.take(take).name}: {outcome.made.name}")
-        _print_pass(data)
+        for one in data["returns"]:
+            if len(data["returns"]) > 1:
+                group = f" ({one['group']})" if one["group"] else ""
+                print(f"\n{one['return']}{group}")
+            _print_pass(one)
 
 
 def reamp_file_command(

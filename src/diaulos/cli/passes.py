@@ -24,6 +24,7 @@ def reference(
 ) -> None:
     """The track that a take's passes are in time with and turned like; --track chooses it."""
     from diaulos import wiring
+    from diaulos.work.listening.mixing import return_name
     from diaulos.work.reamp.reference import find_reference
 
     folder = wiring.SessionFolder.open(session_path, read_only=not track)
@@ -42,13 +43,15 @@ def reference(
     rows: list[dict[str, Any]] = [
         {
             "id": made.id,
-            "name": made.name,
-            "delay_samples": made.placed.delay_samples if made.placed else None,
-            "polarity": made.placed.polarity if made.placed else None,
-            "confidence": made.placed.confidence if made.placed else None,
-            "reason": (made.against.refused if made.against else made.alignment_refused) or None,
+            "name": return_name(made, back),
+            "return": back.name,
+            "delay_samples": back.found.delay_samples if back.found else None,
+            "polarity": back.found.polarity if back.found else None,
+            "confidence": back.found.confidence if back.found else None,
+            "reason": (back.against.refused if back.against else back.alignment_refused) or None,
         }
         for made in one.passes
+        for back in made.returns
     ]
     data = {
         "take": one.id,
@@ -73,17 +76,20 @@ def export(
     out: Annotated[Path, typer.Argument(metavar="OUT.wav")],
     take: TakeOption,
     made: Annotated[str, typer.Option("--pass", metavar="NAME", help="Name or id of the pass.")],
+    returns: Annotated[
+        list[str] | None,
+        typer.Option("--returns", metavar="all|NAME", help="What is written of it; again."),
+    ] = None,
     replace: Annotated[bool, typer.Option("--replace", help="In place of a file.")] = False,
     as_json: JsonFlag = False,
 ) -> None:
-    """A pass as Broadcast Wave, in the time and polarity of its take's reference, at its level."""
-    from diaulos import wiring
-    from diaulos.work.takes.exporting import export_pass
+    """A pass as Broadcast Wave, in the time and polarity of its take's reference, at its level.
 
-    if out.exists() and not replace:
-        raise InputError(
-            "the file exists already.", where=str(out), remedy="Choose another, or add --replace."
-        )
+    A stereo pair is one file; of other returns each is one, with its name behind that of OUT.
+    """
+    from diaulos import wiring
+    from diaulos.work.takes.exporting import export_names, export_pass, named_beside
+
     folder = wiring.SessionFolder.open(session_path, read_only=True)
     try:
         session = folder.load()
@@ -93,26 +99,38 @@ def export(
             known = ", ".join(p.name for p in one.passes) or "none yet"
             raise InputError(f"{one.name} has no pass {made!r}.", where="--pass",
                              remedy=f"Passes here: {known}.")  # fmt: skip
-        source = folder.open_audio(passed.file)
+        wanted = [passed.returned(name) for name in returns or () if name != "all"]
+        paths = [named_beside(out, added) for added in export_names(passed, wanted)]
+        taken = next((path for path in paths if path.exists()), None)
+        if taken is not None and not replace:
+            raise InputError(
+                "the file exists already.", where=str(taken),
+                remedy="Choose another, or add --replace.",
+            )  # fmt: skip
         files = wiring.ExternalAudio()
         export_pass(
-            session, one, passed, source,
-            lambda notes: files.create(
-                out, source.rate_hz, 1, session.word_length, notes, replace=replace
+            session, one, passed, folder,
+            lambda added, channels, notes: files.create(
+                named_beside(out, added), session.sample_rate_hz, channels, session.word_length,
+                notes, replace=replace,
             ),
             wiring.local_now,
+            wanted,
         )  # fmt: skip
     finally:
         folder.close()
-    placed, held = passed.placed, one.reference_track
+    main = (wanted or passed.returns)[0]
+    placed, held = passed.placed(main), one.reference_track
     data = {
-        "file": str(out),
+        "file": str(paths[0]),
+        "files": [str(path) for path in paths],
         "reference": held.id if held else None,
         "moved_samples": -placed.delay_samples if placed else None,
         "turned": placed is not None and placed.polarity < 0,
-        "gain_db": passed.match.total_db if passed.match else 0.0,
+        "gain_db": main.match.total_db if main.match else 0.0,
     }
     if as_json:
         print_json(data)
     else:
-        print(f"written: {out}")
+        for path in paths:
+            print(f"written: {path}")

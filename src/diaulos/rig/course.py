@@ -301,26 +301,39 @@ def tracks(rig: Rig) -> tuple[PortRef, ...]:
 
 
 def reamp_course(rig: Rig) -> Course:
-    """The course of a reamp: it starts at a played track and ends at a recorded one.
+    """The course that a reamp's send is worked out for: it starts at a played track and ends at
+    a recorded one. RigError when there is none."""
+    return reamp_courses(rig)[0]
 
-    The first track whose course begins at a recorder; RigError when there is none.
+
+def reamp_courses(rig: Rig) -> tuple[Course, ...]:
+    """Every way by which a sent track comes back, in the recorder's order; ahead of all the
+    first one through an amplifier, for which the send is worked out. All start at its played
+    channel. RigError when there is none.
     """
     graph = RigGraph(rig)
     first_problem: RigError | None = None
-    for track in graph.tracks:
-        try:
-            course = trace(graph, track)
-        except RigError as error:
-            first_problem = first_problem or error
-            continue
-        if course.start.device.kind == PLAY_KIND:
-            return course
+    found: list[Course] = []
+    for traced in trace_all(graph):
+        if traced.course is None:
+            first_problem = first_problem or traced.problem
+        elif traced.course.start.device.kind == PLAY_KIND:
+            found.append(traced.course)
+    if found:
+        main = next((one for one in found if one.has_stage("amp")), found[0])
+        others = [one for one in found if one is not main and _begins(one) == _begins(main)]
+        return (main, *others)
     if first_problem is not None:
         raise first_problem
     raise RigError(
         f"{rig.name} has no reamp path: an output, an amplifier and an input for the return.",
         remedy="Choose another reamp rig, or plug an output into a reamp box and the amplifier.",
     )
+
+
+def _begins(course: Course) -> tuple[str, str, int]:
+    start = course.start
+    return start.device.id, start.exit.id if start.exit else "", start.channel
 
 
 _REAMPS: Kept[tuple[Rig, bool]] = Kept(512)

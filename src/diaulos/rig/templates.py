@@ -212,6 +212,54 @@ def _reamp_by_box(rig_id: str) -> Rig:
     return patch.record("interface.rec4", 5, "Reamp return", "").rig(rig_id)
 
 
+def _reamp_bass(rig_id: str) -> Rig:
+    patch = Patch("Reamp a bass by two microphones").add("passive_reamp", "reamp_box")
+    patch.add("transistor_amp", "amp", voice="keel").add("bass_cabinet", "cabinet")
+    patch.add("large_dynamic", "mic_low", "Low microphone")
+    patch.add("small_dynamic", "mic_high", "High microphone", place="edge")
+    _computer_and(patch, 4, mode3="mic", mode4="mic")
+    patch.join("computer.play3", "interface.play3", USB_M)
+    patch.join("interface.out3", "reamp_box.in", PATCH_M, "send")
+    patch.join("reamp_box.out", "amp.in")
+    patch.join("amp.speaker", "cabinet.speaker", SPEAKER_M, "speaker cable")
+    patch.join("cabinet.sound", "mic_low.sound", 0.3).join("cabinet.sound", "mic_high.sound", 0.05)
+    patch.join("mic_low.out", "interface.in3", LONG_M, "lows")
+    patch.join("mic_high.out", "interface.in4", LONG_M, "highs")
+    patch.record("interface.rec3", 5, "Lows", "")
+    return patch.record("interface.rec4", 6, "Highs", "").rig(rig_id)
+
+
+def _reamp_both(rig_id: str) -> Rig:
+    patch = Patch("Reamp, without and with cabinet").add("passive_reamp", "reamp_box")
+    patch.add("valve_combo", "amp").add("reactive_load", "load_box", cabinet="none")
+    patch.add("impulse_loader", "loader")
+    _computer_and(patch, 4)
+    patch.join("computer.play3", "interface.play3", USB_M)
+    patch.join("interface.out3", "reamp_box.in", PATCH_M, "send")
+    patch.join("reamp_box.out", "amp.in")
+    patch.join("amp.speaker", "load_box.speaker", SPEAKER_M, "speaker cable")
+    patch.join("load_box.line", "interface.in3", LONG_M, "amp, no cabinet")
+    patch.join("load_box.plain", "loader.in", PATCH_M)
+    patch.join("loader.out", "interface.in4", PATCH_M, "amp and cabinet")
+    patch.record("interface.rec3", 5, "Amp", "")
+    return patch.record("interface.rec4", 6, "Amp and cabinet", "").rig(rig_id)
+
+
+def _reamp_by_loop(rig_id: str) -> Rig:
+    patch = Patch("Reamp by the modeler's loop")
+    patch.add("floor_modeler", "modeler", feed="usb", loop="on", model="off", send_level="line")
+    patch.add("passive_reamp", "reamp_box").add("valve_combo", "amp")
+    patch.add("reactive_load", "load_box", cabinet="none")
+    _computer_and(patch, 4, clock="coax_in")
+    patch.join("computer.play3", "modeler.usb_play3", USB_M, "send")
+    patch.join("modeler.send", "reamp_box.in").join("reamp_box.out", "amp.in", LONG_M)
+    patch.join("amp.speaker", "load_box.speaker", SPEAKER_M, "speaker cable")
+    patch.join("load_box.plain", "modeler.return", LONG_M, "amp, no cabinet")
+    patch.join("modeler.coax_out", "interface.coax_in", 2.0, "digital")
+    patch.record("interface.rec5", 5, "Reamp left", "")
+    return patch.record("interface.rec6", 6, "Reamp right", "").rig(rig_id)
+
+
 def _reamp_by_usb(rig_id: str) -> Rig:
     patch = Patch("Reamp by USB").add("desktop_modeler", "modeler", feed="usb")
     patch.add("computer", "computer").add("headphones", "headphones")
@@ -393,6 +441,21 @@ TEMPLATES: dict[str, Template] = {
             "reamp-box", "Reamp by box",
             "A stored DI goes out by a line output and a reamp box into the amp, and comes back "
             "by the load box.", _reamp_by_box,
+        ),
+        Template(
+            "reamp-bass", "Reamp a bass by two microphones",
+            "A stored bass goes out by a reamp box into a transistor amp; a microphone for the "
+            "lows and one for the highs come back in one pass.", _reamp_bass,
+        ),
+        Template(
+            "reamp-both", "Reamp, without and with cabinet",
+            "One pass brings back the amp as it is, for a cabinet to come, and the same through "
+            "an impulse loader.", _reamp_both,
+        ),
+        Template(
+            "reamp-loop", "Reamp by the modeler's loop",
+            "A stored DI goes to the modeler over USB and out of its send; a real amp's load box "
+            "comes back into it and returns by its digital output.", _reamp_by_loop,
         ),
         Template(
             "reamp-usb", "Reamp by USB",

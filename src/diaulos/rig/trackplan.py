@@ -8,6 +8,7 @@ is played through the course (`playing`). A stored track that nobody named peaks
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from diaulos.errors import DiaulosError, RigError
@@ -109,13 +110,19 @@ def plan_traced(tracks: tuple[TracedTrack, ...]) -> tuple[TrackPlan, ...]:
 
 
 def stereo_sides(plans: tuple[TrackPlan, ...]) -> dict[PortRef, str]:
-    """The tracks that are the left and right of one stereo output: of two outputs that are
-    made for a pair, or of two channels of one digital connection."""
+    """The tracks that are the left and right of one stereo output."""
+    found: dict[PortRef, str] = {}
+    for left, right in stereo_pairs([plan.course for plan in plans if plan.course is not None]):
+        found.update({left: "left", right: "right"})
+    return found
+
+
+def stereo_pairs(courses: Sequence[Course]) -> tuple[tuple[PortRef, PortRef], ...]:
+    """The tracks (left, right) of one stereo output: of two outputs that are made for a pair, or of
+    two channels of one digital connection."""
     pairs: dict[tuple[str, str], dict[PortRef, tuple[int, str]]] = {}
-    for plan in plans:
-        if plan.course is None:
-            continue
-        for leg in plan.course.legs:
+    for course in courses:
+        for leg in course.legs:
             if leg.exit is None or leg.path is None:
                 continue
             if leg.exit.stereo:
@@ -125,13 +132,13 @@ def stereo_sides(plans: tuple[TrackPlan, ...]) -> dict[PortRef, str]:
                 kind, side = leg.exit.id + str(leg.channel // 2), (leg.channel % 2, leg.exit.id)
             else:
                 continue
-            pairs.setdefault((leg.device.id, kind + str(plan.tap)), {})[plan.track] = side
-    found: dict[PortRef, str] = {}
+            pairs.setdefault((leg.device.id, kind + str(course.tap)), {})[course.track] = side
+    found: dict[tuple[PortRef, PortRef], None] = {}
     for sides in pairs.values():
         if len(sides) == 2 and len(set(sides.values())) == 2:
-            order = sorted(sides, key=lambda track: sides[track])
-            found.update({order[0]: "left", order[1]: "right"})
-    return found
+            left, right = sorted(sides, key=lambda track: sides[track])
+            found[left, right] = None
+    return tuple(found)
 
 
 def rates_of(course: Course) -> tuple[str, ...]:

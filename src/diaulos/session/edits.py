@@ -19,10 +19,12 @@ from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     Against,
     BinItem,
+    Heard,
     Impulse,
     Instrument,
     MatchRecord,
     Pass,
+    Return,
     Session,
     Take,
     rig_hash,
@@ -78,7 +80,12 @@ def add_pass(take_id: str, new: Pass, rig: Rig) -> Edit:
         take = take.model_copy(update={"passes": (*take.passes, placed)})
         session = _replace_take(session, take)
         snapshots = {**session.snapshots, rig_hash(rig): rig}
-        return session.model_copy(update={"snapshots": snapshots})
+        apart = {
+            one.file: Heard(pan=-1.0 if one.side == "left" else 1.0)
+            for one in new.returns
+            if one.side
+        }
+        return session.model_copy(update={"snapshots": snapshots, "mix": {**session.mix, **apart}})
 
     return Edit(f"Reamp {new.name}", change)
 
@@ -86,11 +93,20 @@ def add_pass(take_id: str, new: Pass, rig: Rig) -> Edit:
 def _placed(take: Take, new: Pass) -> Pass:
     """A pass that keeps to the take's reference of the moment, which may have changed since it
     was begun."""
-    if not take.reference:
-        return new if new.against is None else new.model_copy(update={"against": None})
-    if new.against is not None and new.against.track_id == take.reference:
-        return new
-    return new.model_copy(update={"against": _unmeasured(take.reference)})
+
+    def against(one: Return) -> Against | None:
+        if not take.reference:
+            return None
+        known = one.against is not None and one.against.track_id == take.reference
+        return one.against if known else _unmeasured(take.reference)
+
+    return _with_returns(new, lambda one: {"against": against(one)})
+
+
+def _with_returns(old: Pass, update: Callable[[Return], dict[str, object]]) -> Pass:
+    """A pass with something of each return changed."""
+    returns = tuple(one.model_copy(update=update(one)) for one in old.returns)
+    return old.model_copy(update={"returns": returns})
 
 
 def _unmeasured(track_id: str) -> Against:
@@ -100,22 +116,22 @@ def _unmeasured(track_id: str) -> Against:
 
 
 def set_reference(take_id: str, track_id: str, against: Mapping[str, Against]) -> Edit:
-    """Another track as a take's time and polarity reference ("": its dry DI), and its passes
-    against it. A pass that came meanwhile is not in time with it."""
+    """Another track as a take's time and polarity reference ("": its dry DI), and the returns of
+    its passes against it, by their files. One that came meanwhile is not in time with it."""
 
     def change(session: Session) -> Session:
         take = session.take(take_id)
         if track_id:
             take.track(track_id)
         passes = tuple(
-            one.model_copy(
-                update={
-                    "against": against.get(one.id, _unmeasured(track_id))
-                    if track_id else None
-                }
+            _with_returns(
+                made,
+                lambda one: {
+                    "against": against.get(one.file, _unmeasured(track_id)) if track_id else None
+                },
             )
-            for one in take.passes
-        )  # fmt: skip
+            for made in take.passes
+        )
         take = take.model_copy(update={"reference": track_id, "passes": passes})
         return _replace_take(session, take)
 
@@ -137,10 +153,10 @@ def discard_pass(take_id: str, pass_id: str) -> Edit:
 
 
 def restore_pass(pass_file: str) -> Edit:
-    """A pass out of the bin, back to its take."""
+    """A pass out of the bin, by the file of one of its returns, back to its take."""
 
     def change(session: Session) -> Session:
-        item = next((b for b in session.bin if b.item.file == pass_file), None)
+        item = next((b for b in session.bin if pass_file in b.item.files), None)
         if item is None:
             raise EditError("That pass is no longer in the bin.")
         take = session.take(item.take_id)
@@ -196,10 +212,19 @@ def keep_pass(take_id: str, pass_id: str, keeper: bool) -> Edit:
     return _change_pass(label, take_id, pass_id, keeper=keeper)
 
 
-def rematch_pass(take_id: str, pass_id: str, match: MatchRecord | None) -> Edit:
-    """Another reference for a pass; the file stays as it is."""
-    value = None if match is None else match.model_dump()
-    return _change_pass("Match pass", take_id, pass_id, match=value)
+def rematch_pass(take_id: str, pass_id: str, matches: Mapping[str, MatchRecord | None]) -> Edit:
+    """Another match for returns of a pass, by their files; the files stay as they are."""
+
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        old = take.pass_(pass_id)
+        new = _with_returns(
+            old, lambda one: {"match": matches[one.file]} if one.file in matches else {}
+        )
+        passes = tuple(new if one.id == old.id else one for one in take.passes)
+        return _replace_take(session, take.model_copy(update={"passes": passes}))
+
+    return Edit("Match pass", change)
 
 
 def set_sample_rate(rate_hz: int) -> Edit:

@@ -146,6 +146,24 @@ def _doubts_come(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+OF_RETURNS = (
+    "file", "frames", "return_gain_db", "alignment", "alignment_refused", "against", "slate",
+    "peak_dbfs", "true_peak_dbtp", "clipped_samples", "loudness_lufs", "match", "null_db",
+)  # fmt: skip
+
+
+def _returns_come(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 12 keeps every return of a pass: until then there was one, and what is known of it
+    stood with the pass."""
+    data = copy.deepcopy(data)
+    items = [_dict(entry, "item") for entry in _dicts(data, "bin")]
+    takes = (*_dicts(data, "takes"), *_dicts(data, "take_bin"))
+    for made in (*(one for take in takes for one in _dicts(take, "passes")), *items):
+        back = {key: made.pop(key) for key in OF_RETURNS if key in made}
+        made.setdefault("returns", [{"name": "Return", **back}])
+    return data
+
+
 def _dict(parent: Any, key: str) -> dict[str, Any]:
     found = parent.get(key) if isinstance(parent, dict) else None
     return found if isinstance(found, dict) else {}
@@ -174,6 +192,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     8: _modelers_get_trims,
     9: _passes_say_by_what,
     10: _doubts_come,
+    11: _returns_come,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

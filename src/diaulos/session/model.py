@@ -23,7 +23,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 11
+SCHEMA_VERSION = 12
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -176,22 +176,21 @@ class Against(Frozen):
     refused: Word = ""
 
 
-class Pass(Frozen):
-    """One reamp of a stored take. The file is the return as it came, from the first sample
-    sent on; delay, polarity and gain are applied when it is heard or exported."""
+class Return(Frozen):
+    """One of the tracks that came back in a pass. The file is the return as it came, from the
+    first sample sent on; delay, polarity and gain are applied when it is heard or exported."""
 
-    id: Ident
     name: Name
-    track_id: Ident
+    port: PortRef | None = None
+    """The recorder's input that it came by; None where nobody knows."""
+    tap: Tap = "amp"
+    group: Word = ""
+    """What it belongs together with: the returns of one group have one move in time, one
+    polarity and one gain, so that balance and phase between them stay. "": by itself."""
+    side: Literal["", "left", "right"] = ""
+    """Of a stereo pair."""
     file: InsideFile
     frames: int = Field(gt=0)
-    rig_hash: Word
-    rig_name: Word
-    made_at: Word
-    send_gain_db: float
-    send_limited_db: float = 0.0
-    assumed_calibration: bool = False
-    amp_peak_dbu: float
     return_gain_db: float
     alignment: AlignmentRecord | None
     """Against the DI that was sent."""
@@ -205,20 +204,14 @@ class Pass(Frozen):
     clipped_samples: int = 0
     loudness_lufs: float | None
     match: MatchRecord | None
-    xruns: int = 0
-    played_by: Word = ""
-    """`SIMULATED`, or the real device that it went through; "" where nobody knows."""
-    keeper: bool = False
-    notes: Prose = ""
+    """Of its whole group, where it belongs to one."""
     null_db: float | None = None
     """What the best gain and delay leave of the return when the DI is taken out of it, in dB re the
     return; None where nobody knows. Little is left of a return that is merely the DI."""
-    unloaded: Word = ""
-    """In words: that the DI's load was undone on the way out, and with what."""
 
     @property
-    def placed(self) -> AlignmentRecord | None:
-        """Where it lies in the take, and how it is turned: against the take's reference, or
+    def found(self) -> AlignmentRecord | None:
+        """Where it was found in the take, and how it was turned: against the take's reference, or
         against the DI that was sent where that could not be told."""
         if self.against is None or self.against.alignment is None:
             return self.alignment
@@ -238,6 +231,82 @@ class Pass(Frozen):
     def loop_delay_samples(self) -> float | None:
         """The loop's latency as the slate told it; None where that is not known."""
         return self.slate.delay_samples if self.slate is not None else None
+
+
+class Pass(Frozen):
+    """One reamp of a stored take: what was sent, and all that came back, on one sample."""
+
+    id: Ident
+    name: Name
+    track_id: Ident
+    returns: tuple[Return, ...] = Field(min_length=1, max_length=64)
+    """The first is the one that the send was worked out for."""
+    rig_hash: Word
+    rig_name: Word
+    made_at: Word
+    send_gain_db: float
+    send_limited_db: float = 0.0
+    assumed_calibration: bool = False
+    amp_peak_dbu: float
+    xruns: int = 0
+    played_by: Word = ""
+    """`SIMULATED`, or the real device that it went through; "" where nobody knows."""
+    keeper: bool = False
+    notes: Prose = ""
+    unloaded: Word = ""
+    """In words: that the DI's load was undone on the way out, and with what."""
+
+    @model_validator(mode="after")
+    def _told_apart(self) -> Pass:
+        for what in ("name", "file"):
+            if len({getattr(one, what) for one in self.returns}) != len(self.returns):
+                raise ValueError(f"two returns of {self.name} have the same {what}")
+        return self
+
+    @property
+    def main(self) -> Return:
+        """The return that the send was worked out for."""
+        return self.returns[0]
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """The audio of all returns."""
+        return tuple(one.file for one in self.returns)
+
+    @property
+    def parts(self) -> tuple[tuple[Return, ...], ...]:
+        """The returns, those that belong together as one, in the order of their first."""
+        found: dict[str, list[Return]] = {}
+        for one in self.returns:
+            found.setdefault(one.group or f"/{one.name}", []).append(one)
+        return tuple(tuple(part) for part in found.values())
+
+    def part_of(self, back: Return) -> tuple[Return, ...]:
+        """What a return belongs together with, itself among it."""
+        return next(part for part in self.parts if any(one.file == back.file for one in part))
+
+    def placed(self, back: Return) -> AlignmentRecord | None:
+        """The move in time and the polarity by which a return lies in the take: those of the first
+        of its group that could be found."""
+        return next((one.found for one in self.part_of(back) if one.found is not None), None)
+
+    def returned(self, name: str) -> Return:
+        """The return of this name; EditError when there is none."""
+        for one in self.returns:
+            if one.name == name:
+                return one
+        known = ", ".join(one.name for one in self.returns)
+        raise EditError(f"{self.name} has no return {name!r}.", remedy=f"Its returns: {known}.")
+
+    @property
+    def peak_dbfs(self) -> float:
+        """Of the loudest return."""
+        return max(one.peak_dbfs for one in self.returns)
+
+    @property
+    def clipped_samples(self) -> int:
+        """Of all returns."""
+        return sum(one.clipped_samples for one in self.returns)
 
 
 class Take(Frozen):
@@ -355,7 +424,7 @@ class TrimSaid(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[11] = 11
+    schema_version: Literal[12] = 12
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -454,26 +523,30 @@ class Session(Frozen):
 
     def binned_files(self) -> set[str]:
         """Files that only the bin needs: passes and whole takes."""
-        files = {item.item.file for item in self.bin}
+        files = {file for item in self.bin for file in item.item.files}
         for take in self.take_bin:
             files |= {track.file for track in take.tracks}
-            files |= {one.file for one in take.passes}
+            files |= _of_passes(take)
         # A punched take shares the tracks that were not recorded anew.
         return files - self._live_files()
 
     def _live_files(self) -> set[str]:
         files = {track.file for take in self.takes for track in take.tracks}
-        return files | {one.file for take in self.takes for one in take.passes}
+        return files.union(*(_of_passes(take) for take in self.takes))
 
     def used_files(self) -> set[str]:
         """Every file that the session or its bin names."""
         takes = (*self.takes, *self.take_bin)
         files = {track.file for take in takes for track in take.tracks}
-        files |= {one.file for take in takes for one in take.passes}
-        files |= {item.item.file for item in self.bin}
+        files = files.union(*(_of_passes(take) for take in takes))
+        files |= {file for item in self.bin for file in item.item.files}
         known = (*self.instruments, *self.instrument_snapshots.values())
         files |= {reading.file for one in known for reading in one.strength if reading.file}
         return files | {impulse.file for impulse in self.impulses}
+
+
+def _of_passes(take: Take) -> set[str]:
+    return {file for one in take.passes for file in one.files}
 
 
 def content_hash(part: Frozen) -> str:

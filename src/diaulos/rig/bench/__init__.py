@@ -5,12 +5,13 @@ from diaulos.rig.bench.chain import Bench, Probe, probe
 from diaulos.rig.bench.instrument import correction_taps, through_input
 from diaulos.rig.bench.player import strum_volts
 from diaulos.rig.bench.steps import BenchFaults, Impulses
-from diaulos.rig.bench.whole import RigBench, courses_from
+from diaulos.rig.bench.whole import LoopBench, RigBench, courses_from
 
 __all__ = [
     "Bench",
     "BenchFaults",
     "Impulses",
+    "LoopBench",
     "Probe",
     "RigBench",
     "correction_taps",

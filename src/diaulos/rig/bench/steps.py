@@ -148,6 +148,9 @@ class StepMaker:
             step = self._add(Filter(np.array([segment.air_gain])), "link", *key)
             if segment.source != self.first_point:
                 step.reads.append((segment.source, Filter(np.ones(1))))
+            for link in segment.links[:-1]:
+                if link.behind is not None:  # a device that passes the numbers on as they are
+                    step.reads.append((link.behind, Filter(np.ones(1))))
             step.reads.append((segment.load, None))
             if segment.source.port.signal_class in DIGITAL_CLASSES:
                 self._add(Limit(1.0), "full", *key)  # whole numbers: there is nothing above full

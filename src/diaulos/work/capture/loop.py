@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain
 
@@ -36,21 +36,22 @@ def run_loop(
     frames: int,
     rate_hz: int,
     send_gain_db: float,
-    sink: AudioSink,
+    sinks: Sequence[AudioSink],
     progress: Progress,
     cancel: CancelToken,
     block_frames: int = BLOCK_FRAMES,
     *,
     ramp_s: float = 0.0,
 ) -> LoopResult:
-    """Send a track (mono blocks, `frames` in all) and record what comes back into `sink`.
+    """Send a track (mono blocks, `frames` in all) and record what comes back into `sinks`, a
+    channel each, all on one sample.
 
     With `ramp_s` the send rises for so long ahead of the first sample, which has its whole gain
     already: what is heard then is the track's beginning, backwards, so that nothing jumps.
 
-    The sink's first sample is of the moment when the track's first sample was handed to
-    the stream. The sink is left open. Raises CancelledError, StorageError,
-    AudioDeviceError; the caller decides what becomes of the sink then.
+    Their first sample is of the moment when the track's first sample was handed to the stream.
+    They are left open. Raises CancelledError, StorageError, AudioDeviceError; the caller decides
+    what becomes of them then.
     """
     total = frames + int(TAIL_S * rate_hz) + 4 * block_frames
     gain = np.float32(db_to_gain(send_gain_db))
@@ -58,7 +59,7 @@ def run_loop(
     sent = _Sent(track, gain, ramp)
     ahead = Ahead(sent, 1, rate_hz)
     recorder = Recorder(
-        backend, [sink], rate_hz, frames=total, start_frame=ramp, ahead=ahead,
+        backend, list(sinks), rate_hz, frames=total, start_frame=ramp, ahead=ahead,
         block_frames=block_frames,
         output_channels=1, keep_open=True,
     )  # fmt: skip
@@ -74,7 +75,9 @@ def run_loop(
         raise result.stopped_by
     # What was not read in time was sent as silence: a block that is late like any other.
     late = -(-ahead.late_frames // block_frames)
-    return LoopResult(sink.frames, result.xruns + late, sum(gap.frames for gap in result.dropouts))
+    return LoopResult(
+        sinks[0].frames, result.xruns + late, sum(gap.frames for gap in result.dropouts)
+    )
 
 
 class _Sent:

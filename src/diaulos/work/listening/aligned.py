@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.session.model import AlignmentRecord, Pass
+from diaulos.session.model import AlignmentRecord, Pass, Return
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
 from diaulos.units import db_to_gain
 from diaulos.work.measuring import read_mono, read_span
@@ -99,9 +99,10 @@ def aligned_blocks(
         yield (gain * block).astype(np.float32)[:, None]
 
 
-def pass_in_time(source: AudioSource, one: Pass, first: int, count: int) -> NDArray[np.floating]:
-    """A pass in the take's time and polarity, its match not applied."""
-    found = one.placed
+def return_in_time(
+    source: AudioSource, found: AlignmentRecord | None, first: int, count: int
+) -> NDArray[np.floating]:
+    """A return in the take's time and polarity as it was found, its match not applied."""
     if found is None:
         return read_span(source, first, count)
     drift = 0.0
@@ -110,7 +111,15 @@ def pass_in_time(source: AudioSource, one: Pass, first: int, count: int) -> NDAr
     return found.polarity * read_aligned(source, first, count, found.delay_samples, drift)
 
 
-def pass_blocks(source: AudioSource, one: Pass, frames: int) -> Iterator[NDArray[np.float32]]:
-    """A pass as it is heard and exported: in time, in polarity, at its matched level."""
-    gain = one.match.total_db if one.match else 0.0
-    return aligned_blocks(source, frames, one.placed, gain_db=gain)
+def part_blocks(
+    sources: Sequence[AudioSource], made: Pass, part: Sequence[Return], frames: int,
+    *, matched: bool = True,
+) -> Iterator[NDArray[np.float32]]:  # fmt: skip
+    """What belongs together as it is heard and exported: in time, in polarity, at its matched
+    level, a column for each return. `sources` are the returns' audio."""
+    columns = []
+    for source, one in zip(sources, part, strict=True):
+        gain = one.match.total_db if one.match and matched else 0.0
+        columns.append(aligned_blocks(source, frames, made.placed(one), gain_db=gain))
+    for blocks in zip(*columns, strict=True):
+        yield np.concatenate(blocks, axis=1)

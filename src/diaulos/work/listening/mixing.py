@@ -12,10 +12,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.session.model import Heard, Pass, Session, Take
+from diaulos.session.model import Heard, Pass, Return, Session, Take
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ReadStereo
-from diaulos.work.listening.heard import pass_gain_db, pass_reader, track_reader
+from diaulos.work.listening.heard import return_gain_db, return_reader, track_reader
 from diaulos.work.listening.player import Channel, ReadBlock, pan_gains
 from diaulos.work.ports import SessionStore
 
@@ -31,17 +31,18 @@ class MixRow:
     tap: str
     heard: Heard
     muted: bool
-    passed: Pass | None = None
+    passed: tuple[Pass, Return] | None = None
     offset: int = 0
     """Its frame at the take's first frame."""
 
 
 def mix_rows(session: Session, take: Take) -> tuple[MixRow, ...]:
-    """The take's tracks in order, its passes, then those of the takes it was recorded over: a
-    doubled part is heard with the first one.
+    """The take's tracks in order, the returns of its passes, then those of the takes it was
+    recorded over: a doubled part is heard with the first one.
 
     A dry track is muted unless it is alone or somebody asked for it; so are all passes but the
-    keeper, since each repeats the take.
+    keeper, since each repeats the take, and of a pass all that does not belong together with its
+    first return.
     """
     rows = _own_rows(session, take, 0, "")
     known = {row.key for row in rows}
@@ -70,11 +71,20 @@ def _own_rows(session: Session, take: Take, offset: int, suffix: str) -> list[Mi
         rows.append(MixRow(track.file, track.name + suffix, track.tap, heard, muted, None, offset))
     only = len(take.passes) == 1
     for one in take.passes:
-        heard = session.mix.get(one.file, Heard())
-        usual = not (one.keeper or only)
-        muted = usual if heard.muted is None else heard.muted
-        rows.append(MixRow(one.file, one.name + suffix, "pass", heard, muted, one, offset))
+        for back in one.returns:
+            heard = session.mix.get(back.file, Heard())
+            aside = len(one.parts) > 1 and back not in one.parts[0]
+            usual = aside or not (one.keeper or only)
+            muted = usual if heard.muted is None else heard.muted
+            name = return_name(one, back) + suffix
+            rows.append(MixRow(back.file, name, "pass", heard, muted, (one, back), offset))
     return rows
+
+
+def return_name(made: Pass, back: Return) -> str:
+    """What a return is called beside those of other passes: the pass, and which of its returns
+    where it has several."""
+    return made.name if len(made.returns) == 1 else f"{made.name}, {back.name}"
 
 
 def audible(rows: Iterable[MixRow], solo: frozenset[str] = frozenset()) -> frozenset[str]:
@@ -86,7 +96,8 @@ def audible(rows: Iterable[MixRow], solo: frozenset[str] = frozenset()) -> froze
 
 def reader_of(row: MixRow, store: SessionStore) -> ReadBlock:
     """Samples of a row in the take's time: a pass with its delay and polarity taken out."""
-    read = track_reader(row.key, store) if row.passed is None else pass_reader(row.passed, store)
+    passed = row.passed
+    read = track_reader(row.key, store) if passed is None else return_reader(*passed, store)
     if not row.offset:
         return read
     return lambda first, count: read(first + row.offset, count)
@@ -94,7 +105,7 @@ def reader_of(row: MixRow, store: SessionStore) -> ReadBlock:
 
 def level_of(row: MixRow) -> float:
     """What is asked for, and a pass's match on top."""
-    return row.heard.level_db + (pass_gain_db(row.passed) if row.passed else 0.0)
+    return row.heard.level_db + (return_gain_db(row.passed[1]) if row.passed else 0.0)
 
 
 def channels_of(rows: Iterable[MixRow], store: SessionStore) -> tuple[Channel, ...]:

@@ -10,8 +10,8 @@ import numpy as np
 
 from diaulos.errors import RefusedError
 from diaulos.rig.bench import Impulses
-from diaulos.rig.course import reamp_course
 from diaulos.rig.model import Rig
+from diaulos.rig.returns import planned_returns
 from diaulos.session.model import SIMULATED, AlignmentRecord, MatchRecord, MatchTarget, SlateRecord
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.loudness import Layout, Match, common_layouts, solve_match
@@ -35,7 +35,7 @@ from diaulos.work.reamp.matching import match_to
 from diaulos.work.reamp.passes import play_and_measure
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.returns import Returned, alignment_record
-from diaulos.work.reamp.slate import LoopBackendFor, send_slate
+from diaulos.work.reamp.slate import LoopBackendFor, send_slates
 
 
 @dataclass(frozen=True)
@@ -195,6 +195,7 @@ def reamp_file(
         di.rate_hz,
         request.full_scale_dbu,
         request.target_peak_dbfs,
+        wanted=[planned_returns(request.rig)[0].name],
         impulses=impulses,
         cancel=cancel,
     )
@@ -205,16 +206,16 @@ def reamp_file(
     slate = None
     try:
         if request.device != SIMULATED:
-            require_quiet_return(backend_for(reamp_course(plan.rig)), di.rate_hz, cancel)
+            require_quiet_return(backend_for(plan.courses), di.rate_hz, cancel)
         if request.slate:
             sent = loud.peak_dbfs + plan.send.gain_db
-            slate = send_slate(
-                reamp_course(plan.rig), sent, di.rate_hz, backend_for, impulses, progress, cancel,
+            (slate,) = send_slates(
+                [plan.returns[0].back], sent, di.rate_hz, backend_for, impulses, progress, cancel,
                 go_on=request.go_on,
             )  # fmt: skip
-        returned = play_and_measure(
-            plan, di, channel, backend_for, sink, lambda: files.open(raw), progress, cancel,
-            slate.delay_samples if slate is not None else None,
+        (returned,) = play_and_measure(
+            plan, di, channel, backend_for, [sink], lambda _: files.open(raw), progress, cancel,
+            [slate.delay_samples if slate is not None else None],
         )  # fmt: skip
     except BaseException:
         sink.abandon()

@@ -6,6 +6,8 @@ soon as the amplifier's gain is up, and a sweep or a take would make it louder.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,21 +24,27 @@ LOUD_DBFS = -30.0
 
 
 def require_quiet_return(
-    backend: AudioBackend, rate_hz: int, cancel: CancelToken, block_frames: int = 512
+    backend: AudioBackend,
+    rate_hz: int,
+    cancel: CancelToken,
+    names: Sequence[str] = ("the return",),
+    block_frames: int = 512,
 ) -> None:
-    """Listen to the return for half a second while silence is sent. RefusedError
-    ("return_howls") where it is loud; AudioDeviceError when the device fails."""
+    """Listen to the returns for half a second while silence is sent. RefusedError
+    ("return_howls") where one is loud; AudioDeviceError when the device fails."""
     heard: list[NDArray[np.float32]] = []
-    capture = Capture(backend, StreamSpec(rate_hz, block_frames), frames=int(LISTEN_S * rate_hz))
+    spec = StreamSpec(rate_hz, block_frames, input_channels=len(names))
+    capture = Capture(backend, spec, frames=int(LISTEN_S * rate_hz))
     failed = capture.run(lambda taken: heard.append(taken.samples), cancel.check)
     if failed is not None:
         raise failed
-    samples = np.concatenate(heard)[:, 0].astype(np.float64) if heard else np.zeros(1)
-    level = rms_dbfs(samples)
+    samples = np.concatenate(heard).astype(np.float64) if heard else np.zeros((1, len(names)))
+    levels = [rms_dbfs(np.ascontiguousarray(column)) for column in samples.T]
+    level, name = max(zip(levels, names, strict=True))
     if level >= LOUD_DBFS:
         raise RefusedError(
             "return_howls",
-            f"the return is at {number(level)} dBFS RMS although nothing is sent.",
+            f"{name} is at {number(level)} dBFS RMS although nothing is sent.",
             remedy="Turn the amplifier down first. Then mute the return in every mix that feeds "
             "the send: the interface's own mixer, the recorder's input monitoring. If somebody "
             "plays into the amplifier, unplug that.",

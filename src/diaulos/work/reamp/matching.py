@@ -2,26 +2,41 @@
 
 from __future__ import annotations
 
-import numpy as np
+from collections.abc import Collection, Iterator, Mapping, Sequence
 
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.errors import RefusedError
 from diaulos.session.model import (
     MatchRecord,
     MatchTarget,
     Pass,
+    Return,
     Take,
 )
 from diaulos.signal.loudness import Layout, Loudness, common_layouts, solve_match
-from diaulos.work.measuring import measure_blocks, measure_source
-from diaulos.work.ports import (
-    SessionStore,
-)
+from diaulos.work.measuring import Levels, measure_blocks, measure_source
+from diaulos.work.ports import AudioSource, SessionStore
 
 # --- matching ------------------------------------------------------------------------
 
 
+Reference = tuple[Loudness, Layout, str]
+References = Mapping[int, Reference | None]
+"""By the channels of what is to be as loud."""
+
+
+def references_of(
+    take: Take, target: MatchTarget, store: SessionStore, channels: Collection[int]
+) -> References:
+    """What returns of so many channels are to be as loud as."""
+    return {one: reference_loudness(take, target, store, one) for one in set(channels)}
+
+
 def reference_loudness(
     take: Take, target: MatchTarget, store: SessionStore, channels: int = 1
-) -> tuple[Loudness, Layout, str] | None:
+) -> Reference | None:
     """Loudness of what a pass is to match, the layout the pass is heard in, and its name."""
     if target.kind == "none":
         return None
@@ -34,19 +49,90 @@ def reference_loudness(
         levels = measure_source(store.open_audio(track.file), other)
         return levels.loudness, own, track.name
     earlier = take.pass_(target.ident)
-    own, other = common_layouts(channels, 1)
-    source = store.open_audio(earlier.file)
-    lead = max(0, round(earlier.alignment.delay_samples)) if earlier.alignment else 0
-    frames = take.track(earlier.track_id).frames
-    levels = measure_blocks(source.blocks(first=lead, count=frames), source.rate_hz, 1, other)
-    gain = earlier.match.total_db if earlier.match else 0.0
-    heard = levels.loudness
+    part = earlier.parts[0]
+    own, other = common_layouts(channels, channels_of(part))
+    heard = part_levels(take, earlier, part, store, other).loudness
+    gain = earlier.main.match.total_db if earlier.main.match else 0.0
     matched = Loudness(heard.lufs + gain, heard.method, heard.layout, heard.seconds)
     return matched, own, earlier.name
 
 
+# --- what belongs together ---
+
+
+def channels_of(part: Sequence[Return]) -> int:
+    """As which it is heard: a stereo pair as two channels, all else as one."""
+    return 2 if any(one.side for one in part) else 1
+
+
+def part_levels(
+    take: Take,
+    made: Pass,
+    part: Sequence[Return],
+    store: SessionStore,
+    layout: Layout | None = None,
+) -> Levels:
+    """Levels of what belongs together, as it is heard: a stereo pair as such, microphones as their
+    sum, all with one move in time."""
+    found = made.placed(part[0])
+    lead = max(0, round(found.delay_samples)) if found else 0
+    sources = [store.open_audio(one.file) for one in part]
+    frames = take.track(made.track_id).frames
+    if channels_of(part) == 2:
+        sides = sorted(
+            zip((one.side for one in part), sources, strict=True), key=lambda one: one[0]
+        )
+        sources = [source for _, source in sides]
+    blocks = _together([one.blocks(first=lead, count=frames) for one in sources])
+    if channels_of(part) == 1:
+        blocks = (block.sum(axis=1, keepdims=True) for block in blocks)
+    return measure_blocks(blocks, sources[0].rate_hz, channels_of(part), layout)
+
+
+def _first(one: tuple[str, AudioSource]) -> str:
+    return one[0]
+
+
+def _together(
+    columns: Sequence[Iterator[NDArray[np.floating]]],
+) -> Iterator[NDArray[np.floating]]:
+    """Mono streams of one length as columns."""
+    for blocks in zip(*columns, strict=True):
+        yield np.concatenate(blocks, axis=1)
+
+
+def match_pass(
+    take: Take,
+    made: Pass,
+    target: MatchTarget,
+    store: SessionStore,
+    known: Mapping[str, Levels] | None = None,
+    references: References | None = None,
+) -> dict[str, MatchRecord | None]:
+    """A match for every return, by its file: one for what belongs together, so that the balance
+    stays. `known` are the levels of single returns, by file. What is silent has none."""
+    found: dict[str, MatchRecord | None] = {}
+    for part in made.parts:
+        channels = channels_of(part)
+        reference = (
+            references[channels]
+            if references is not None
+            else reference_loudness(take, target, store, channels)
+        )
+        levels = (known or {}).get(part[0].file) if len(part) == 1 else None
+        record = None
+        if reference is not None:
+            levels = levels or part_levels(take, made, part, store)
+            try:
+                record = match_to(reference, target, levels.loudness, levels.true_peak_dbtp)
+            except RefusedError:
+                record = None  # silence cannot be matched; the pass says so by its level
+        found |= {one.file: record for one in part}
+    return found
+
+
 def match_to(
-    reference: tuple[Loudness, Layout, str] | None,
+    reference: Reference | None,
     target: MatchTarget,
     loudness: Loudness,
     true_peak_dbtp: float,
@@ -71,13 +157,3 @@ def match_to(
         method=solved.method,
         layout=layout,
     )
-
-
-def rematch(take: Take, one: Pass, target: MatchTarget, store: SessionStore) -> MatchRecord | None:
-    """Another match of a pass that was made before."""
-    source = store.open_audio(one.file)
-    lead = max(0, round(one.alignment.delay_samples)) if one.alignment else 0
-    frames = take.track(one.track_id).frames
-    levels = measure_blocks(source.blocks(first=lead, count=frames), source.rate_hz, 1)
-    reference = reference_loudness(take, target, store)
-    return match_to(reference, target, levels.loudness, levels.true_peak_dbtp)

@@ -6,31 +6,30 @@ and level of the return are found from its audio, never taken from whatever play
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
-from diaulos.errors import EditError, RefusedError
+from diaulos.errors import EditError
 from diaulos.ids import free_id
 from diaulos.rig.bench import Impulses
-from diaulos.rig.course import reamp_course
 from diaulos.rig.model import Rig
 from diaulos.session.edits import Edit, add_pass
 from diaulos.session.model import (
     SIMULATED,
-    MatchRecord,
     MatchTarget,
     Pass,
+    Return,
     Session,
+    SlateRecord,
     Take,
     Track,
     rig_hash,
     tone_words,
 )
 from diaulos.session.roles import reamp_rig
-from diaulos.signal.loudness import Layout, Loudness
 from diaulos.work.blocks import mono_blocks, part_of
 from diaulos.work.capture.loop import RAMP_S, run_loop
-from diaulos.work.loudest import read_loudest
+from diaulos.work.loudest import Loudest, read_loudest
 from diaulos.work.measuring import finite_or_none
 from diaulos.work.ports import (
     AudioSink,
@@ -43,11 +42,11 @@ from diaulos.work.ports import (
     no_progress,
 )
 from diaulos.work.reamp.howl import require_quiet_return
-from diaulos.work.reamp.matching import match_to, reference_loudness
-from diaulos.work.reamp.planning import ReampPlan, plan_reamp
+from diaulos.work.reamp.matching import References, match_pass, references_of
+from diaulos.work.reamp.planning import ReampPlan, ReturnPlan, plan_reamp
 from diaulos.work.reamp.reference import measure_against
 from diaulos.work.reamp.returns import Returned, alignment_record, last_delay, measure_return
-from diaulos.work.reamp.slate import LoopBackendFor, known_slate, send_slate
+from diaulos.work.reamp.slate import LoopBackendFor, known_slates, send_slates
 from diaulos.work.takes.unload import Undo, undo_for, unloaded
 
 
@@ -56,28 +55,34 @@ def play_and_measure(
     di: AudioSource,
     channel: int,
     backend_for: LoopBackendFor,
-    sink: AudioSink,
-    reopen: Callable[[], AudioSource],
+    sinks: Sequence[AudioSink],
+    reopen: Callable[[int], AudioSource],
     progress: Progress,
     cancel: CancelToken,
-    before_samples: float | None = None,
-) -> Returned:
-    """Run the loop into `sink` (closed here) and measure what was recorded."""
-    course = reamp_course(plan.rig)
+    before_samples: Sequence[float | None],
+) -> tuple[Returned, ...]:
+    """Run the loop into `sinks` (closed here), a return each, and measure what was recorded;
+    `reopen` gives the audio of a return by its place."""
     loop = run_loop(
-        backend_for(course),
+        backend_for(plan.courses),
         mono_blocks(di.blocks(), channel),
         di.frames,
         di.rate_hz,
         plan.send.gain_db,
-        sink,
+        sinks,
         part_of(progress, 0.05, 0.8),
         cancel,
         ramp_s=RAMP_S,
     )
-    sink.close()
-    part = part_of(progress, 0.8, 1.0)
-    return measure_return(di, channel, reopen(), loop, part, cancel, before_samples)
+    for sink in sinks:
+        sink.close()
+    found = []
+    for number, before in enumerate(before_samples):
+        share = 0.2 / len(sinks)
+        part = part_of(progress, 0.8 + number * share, 0.8 + (number + 1) * share)
+        back = reopen(number)
+        found.append(measure_return(di, channel, back, loop, part, cancel, before))
+    return tuple(found)
 
 
 # --- the use case --------------------------------------------------------------------
@@ -101,6 +106,8 @@ class ReampRequest:
     """Whether a quiet sweep goes ahead, where the loop is not known yet."""
     go_on: bool = False
     """Whether the take is sent although the sweep came back far from plan, or not at all."""
+    returns: tuple[str, ...] = ()
+    """Names of the returns that are recorded; none is all of the rig's."""
     device: str = SIMULATED
     """What it goes through: the simulated studio, or a real device's name."""
 
@@ -128,8 +135,8 @@ def make_pass(
 ) -> ReampOutcome:
     """Send a stored DI out and bring it back as a new pass.
 
-    The session is not touched: the outcome's edit adds the pass. On any error the file of
-    the return is thrown away.
+    The session is not touched: the outcome's edit adds the pass. On any error the files of
+    the returns are thrown away.
     """
     cancel = cancel or CancelToken()
     session = request.session
@@ -138,7 +145,6 @@ def make_pass(
     rig = reamp_rig(session, request.rig_id)
     di, undo = open_di(session, take, track, rig, store, request.undo_load)
     progress(0.0, "Reading the take")
-    reference = reference_loudness(take, request.target, store)
     excerpt = read_loudest(di)
     cancel.check()
     plan = plan_reamp(
@@ -148,50 +154,106 @@ def make_pass(
         track.full_scale_dbu,
         session.target_peak_dbfs,
         auto_return=request.auto_return,
+        wanted=request.returns,
         impulses=impulses,
         cancel=cancel,
     )
-    pass_id, file = _free_name(session, take, store)
+    widths = {2 if one.back.side else 1 for one in plan.returns}
+    references = references_of(take, request.target, store, widths)
+    pass_id, files = _free_names(session, take, store, len(plan.returns))
     notes = FileNotes(
         description=f"{session.name}; {take.name}; reamp {pass_id}; {tone_words(plan.rig)}",
         made_at=clock(),
         time_reference=take.time_reference,
         history=f"reamp of {track.file.split('/')[-1]}",
     )
-    sink = store.create_audio(file, di.rate_hz, 1, session.word_length, notes)
+    sinks: list[AudioSink] = []
     try:
-        slate = None
-        if request.device != SIMULATED:
-            require_quiet_return(backend_for(reamp_course(plan.rig)), di.rate_hz, cancel)
-        if request.slate:
-            if request.device == SIMULATED:
-                slate = known_slate(session, rig_hash(plan.rig))
-            if slate is None:
-                sent = excerpt.peak_dbfs + plan.send.gain_db
-                slate = send_slate(
-                    reamp_course(plan.rig), sent, di.rate_hz, backend_for, impulses, progress,
-                    cancel, go_on=request.go_on,
-                )  # fmt: skip
-        before = slate.delay_samples if slate is not None else None
-        if before is None:
-            before = last_delay(session, rig.name, request.device)
-        returned = play_and_measure(
-            plan, di, 0, backend_for, sink, lambda: store.open_audio(file), progress, cancel, before
+        for file, planned in zip(files, plan.returns, strict=True):
+            several = f"; {planned.back.name}" if len(files) > 1 else ""
+            own = replace(notes, description=notes.description + several)
+            sinks.append(store.create_audio(file, di.rate_hz, 1, session.word_length, own))
+        slates = _slates(
+            request, plan, excerpt, di.rate_hz, backend_for, impulses, progress, cancel
         )
-        match = _match_or_none(reference, request.target, returned)
+        returned = play_and_measure(
+            plan, di, 0, backend_for, sinks, lambda number: store.open_audio(files[number]),
+            progress, cancel, _expected(request, rig, plan, slates),
+        )  # fmt: skip
+        made = _record(request, rig, track, plan, returned, slates, pass_id, files, notes)
+        made = _finished(take, made, request.target, returned, references, store, cancel)
     except BaseException:
-        sink.abandon()
+        for sink in sinks:
+            sink.abandon()
         raise
-    made = _record(request, session, track, plan, returned, match, pass_id, file, notes)
-    made = made.model_copy(update={"slate": slate})
-    reference_track = take.reference_track
-    if take.reference and reference_track is not None:
-        against = measure_against(take, reference_track, made, store, cancel)
-        made = made.model_copy(update={"against": against})
     if undo is not None:
         made = made.model_copy(update={"unloaded": undo.words})
     progress(1.0, "Finishing")
     return ReampOutcome(take.id, made, plan.rig, plan, add_pass(take.id, made, plan.rig))
+
+
+def _slates(
+    request: ReampRequest,
+    plan: ReampPlan,
+    excerpt: Loudest,
+    rate_hz: int,
+    backend_for: LoopBackendFor,
+    impulses: Impulses | None,
+    progress: Progress,
+    cancel: CancelToken,
+) -> tuple[SlateRecord, ...] | None:
+    """What a quiet sweep tells of every return; on a real device behind a look at whether one of
+    them howls already."""
+    backs = [one.back for one in plan.returns]
+    if request.device != SIMULATED:
+        names = [one.name for one in backs] if len(backs) > 1 else ["the return"]
+        require_quiet_return(backend_for(plan.courses), rate_hz, cancel, names)
+    if not request.slate:
+        return None
+    if request.device == SIMULATED:
+        ports = [one.course.track for one in backs]
+        known = known_slates(request.session, rig_hash(plan.rig), ports)
+        if known is not None:
+            return known
+    sent = excerpt.peak_dbfs + plan.send.gain_db
+    return send_slates(
+        backs, sent, rate_hz, backend_for, impulses, progress, cancel, go_on=request.go_on
+    )
+
+
+def _expected(
+    request: ReampRequest, rig: Rig, plan: ReampPlan, slates: tuple[SlateRecord, ...] | None
+) -> list[float | None]:
+    """Where each return is looked for first: by its slate, else where it lay last time."""
+    found = []
+    for number, one in enumerate(plan.returns):
+        told = slates[number].delay_samples if slates else None
+        port = one.back.course.track
+        found.append(told or last_delay(request.session, rig.name, request.device, port))
+    return found
+
+
+def _finished(
+    take: Take,
+    made: Pass,
+    target: MatchTarget,
+    returned: Sequence[Returned],
+    references: References,
+    store: SessionStore,
+    cancel: CancelToken,
+) -> Pass:
+    """A pass in the time of its take's reference, and matched."""
+    track, returns = take.reference_track, made.returns
+    if take.reference and track is not None:
+        returns = tuple(
+            one.model_copy(update={"against": measure_against(take, track, one, store, cancel)})
+            for one in returns
+        )
+        made = made.model_copy(update={"returns": returns})
+    known = {one.file: found.levels for one, found in zip(returns, returned, strict=True)}
+    matches = match_pass(take, made, target, store, known, references)
+    returns = tuple(one.model_copy(update={"match": matches[one.file]}) for one in returns)
+    return made.model_copy(update={"returns": returns})
 
 
 def open_di(
@@ -216,61 +278,77 @@ def _dry_track(take: Take, track_id: str) -> Track:
     return take.di
 
 
-def _free_name(session: Session, take: Take, store: SessionStore) -> tuple[str, str]:
-    """The next free pass id of a take, and its file."""
+def _free_names(
+    session: Session, take: Take, store: SessionStore, count: int
+) -> tuple[str, tuple[str, ...]]:
+    """The next free pass id of a take, and its files."""
     taken = {p.id for p in take.passes}
     taken |= {b.item.id for b in session.bin if b.take_id == take.id}
 
-    def file_of(pass_id: str) -> str:
-        return f"audio/{take.id}_{pass_id}_k01.wav"
+    def files_of(pass_id: str) -> tuple[str, ...]:
+        return tuple(f"audio/{take.id}_{pass_id}_k{n:02}.wav" for n in range(1, count + 1))
 
-    pass_id = free_id(lambda one: one in taken or store.has_file(file_of(one)), "p", digits=2)
-    return pass_id, file_of(pass_id)
+    def is_taken(pass_id: str) -> bool:
+        return pass_id in taken or any(store.has_file(file) for file in files_of(pass_id))
 
-
-def _match_or_none(
-    reference: tuple[Loudness, Layout, str] | None, target: MatchTarget, returned: Returned
-) -> MatchRecord | None:
-    try:
-        return match_to(reference, target, returned.levels.loudness, returned.levels.true_peak_dbtp)
-    except RefusedError:
-        return None  # silence cannot be matched; the pass says so by its level
+    pass_id = free_id(is_taken, "p", digits=2)
+    return pass_id, files_of(pass_id)
 
 
 def _record(
     request: ReampRequest,
-    session: Session,
+    rig: Rig,
     track: Track,
     plan: ReampPlan,
-    returned: Returned,
-    match: MatchRecord | None,
+    returned: Sequence[Returned],
+    slates: Sequence[SlateRecord] | None,
     pass_id: str,
-    file: str,
+    files: Sequence[str],
     notes: FileNotes,
 ) -> Pass:
-    levels = returned.levels
     return Pass(
         id=pass_id,
         name=f"Pass {int(pass_id[1:])}",
         track_id=track.id,
-        file=file,
-        frames=returned.loop.frames,
+        returns=tuple(
+            return_record(planned, found, file, slates[number] if slates else None)
+            for number, (planned, found, file) in enumerate(
+                zip(plan.returns, returned, files, strict=True)
+            )
+        ),
         rig_hash=rig_hash(plan.rig),
-        rig_name=reamp_rig(session, request.rig_id).name,
+        rig_name=rig.name,
         made_at=notes.made_at.isoformat(timespec="seconds"),
         send_gain_db=plan.send.gain_db,
         send_limited_db=plan.send.limited_db,
         assumed_calibration=plan.send.assumed,
         amp_peak_dbu=plan.send.amp_peak_dbu,
-        return_gain_db=plan.return_gain_db,
-        alignment=alignment_record(returned.alignment),
-        alignment_refused=returned.refused,
+        xruns=returned[0].loop.xruns,
+        played_by=request.device,
+    )
+
+
+def return_record(
+    planned: ReturnPlan, found: Returned, file: str, slate: SlateRecord | None = None
+) -> Return:
+    """A return as it is stored, before it is matched."""
+    levels, back = found.levels, planned.back
+    return Return(
+        name=back.name,
+        port=back.course.track,
+        tap=back.course.tap,
+        group=back.group,
+        side=back.side,
+        file=file,
+        frames=found.loop.frames,
+        return_gain_db=planned.gain_db,
+        alignment=alignment_record(found.alignment),
+        alignment_refused=found.refused,
+        slate=slate,
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         true_peak_dbtp=max(levels.true_peak_dbtp, -200.0),
         clipped_samples=levels.clipped_samples,
         loudness_lufs=finite_or_none(levels.loudness.lufs),
-        match=match,
-        xruns=returned.loop.xruns,
-        played_by=request.device,
-        null_db=returned.null_db,
+        match=None,
+        null_db=found.null_db,
     )

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from diaulos.rig.bench import Impulses, Probe, probe
-from diaulos.rig.course import reamp_course
-from diaulos.rig.model import Rig
+from diaulos.rig.course import Course
+from diaulos.rig.model import Control, Device, Rig
 from diaulos.rig.plan import SendPlan, Station, return_control, solve_send, stations
+from diaulos.rig.returns import PlannedReturn, planned_returns
 from diaulos.units import db_to_gain
 from diaulos.work.loudest import Loudest
 from diaulos.work.ports import (
@@ -18,17 +20,53 @@ from diaulos.work.ports import (
 
 
 @dataclass(frozen=True)
+class ReturnPlan:
+    """What will come back by one return; `probes` are the levels at every station of its course
+    for the loudest part of the take."""
+
+    back: PlannedReturn
+    gain_db: float
+    probes: tuple[Probe, ...]
+
+
+@dataclass(frozen=True)
 class ReampPlan:
     """What a reamp of a track through a rig will do.
 
-    `rig` is the rig as it will be played, its return gain set; `probes` are the levels at
-    every station for the loudest part of the take.
+    `rig` is the rig as it will be played, its return gains set; the first of `returns` is the one
+    that the send was worked out for.
     """
 
     rig: Rig
     send: SendPlan
-    return_gain_db: float
-    probes: tuple[Probe, ...]
+    returns: tuple[ReturnPlan, ...]
+
+    @property
+    def courses(self) -> tuple[Course, ...]:
+        """Of all returns, through the rig as it will be played."""
+        return tuple(one.back.course for one in self.returns)
+
+    @property
+    def return_gain_db(self) -> float:
+        """Of the first return."""
+        return self.returns[0].gain_db
+
+    @property
+    def probes(self) -> tuple[Probe, ...]:
+        """Of the first return's course."""
+        return self.returns[0].probes
+
+    @property
+    def stations(self) -> tuple[tuple[str, Probe], ...]:
+        """Every station once, and the return that it is met by first; those of the way out with the
+        first return."""
+        found: dict[tuple[str, str], tuple[str, Probe]] = {}
+        for one in self.returns:
+            for shown in one.probes:
+                point = shown.station.point
+                place = (one.back.course.legs[point.leg].device.id, point.port.id)
+                found.setdefault(place, (one.back.name, shown))
+        return tuple(found.values())
 
 
 def plan_reamp(
@@ -39,31 +77,72 @@ def plan_reamp(
     target_peak_dbfs: float,
     *,
     auto_return: bool = True,
+    wanted: Sequence[str] = (),
     impulses: Impulses | None = None,
     cancel: CancelToken | None = None,
 ) -> ReampPlan:
-    """Solve the send, set the return gain in its own steps, and work out every station."""
+    """Solve the send, set the return gains in their own steps, and work out every station.
+
+    The gains of returns that belong together go up and down as one, so that the balance between
+    them is the rig's. `wanted` names the returns; none is all of them.
+    """
     check = (cancel or CancelToken()).check
-    course = reamp_course(rig)
-    send = solve_send(course, excerpt.peak_dbfs, full_scale_dbu)
+    backs = planned_returns(rig, wanted)
+    send = solve_send(backs[0].course, excerpt.peak_dbfs, full_scale_dbu)
     played = excerpt.samples.astype(np.float64) * db_to_gain(send.gain_db)
-    probes = probe(course, played, float(rate_hz), impulses, check)
-    control = return_control(course)
-    gain = control[1].value if control else 0.0
-    if auto_return and control is not None:
-        device, knob = control
-        wanted = knob.value + target_peak_dbfs - probes[-1].peak
-        # The peak is to reach the target, not to pass it: the step below.
-        gain = knob.nearest(float(np.floor((wanted - knob.minimum) / knob.step)) * knob.step
-                            + knob.minimum)  # fmt: skip
-        if gain != knob.value:
-            rig = rig.with_setting(device.id, knob.id, gain)
-            clipped = any((p.headroom_db or 1.0) <= 0.0 for p in probes[-2:])
-            if clipped:
-                probes = probe(reamp_course(rig), played, float(rate_hz), impulses, check)
-            else:
-                probes = _with_gain(probes, stations(reamp_course(rig)), gain - knob.value)
-    return ReampPlan(rig, send, gain, probes)
+
+    def probed(back: PlannedReturn) -> tuple[Probe, ...]:
+        return probe(back.course, played, float(rate_hz), impulses, check)
+
+    found = [ReturnPlan(one, _gain_of(one), probed(one)) for one in backs]
+    if auto_return:
+        gains = _target_gains(found, target_peak_dbfs)
+        for (device, knob), gain in gains.items():
+            rig = rig.with_setting(device, knob, gain)
+        found = [
+            _at_gain(old, back, probed)
+            for old, back in zip(found, planned_returns(rig, wanted), strict=True)
+        ]
+    return ReampPlan(rig, send, tuple(found))
+
+
+def _gain_of(back: PlannedReturn) -> float:
+    control = return_control(back.course)
+    return control[1].value if control else 0.0
+
+
+def _target_gains(
+    found: Sequence[ReturnPlan], target_peak_dbfs: float
+) -> dict[tuple[str, str], float]:
+    """Where the gain knobs bring the loudest of what belongs together to the target, by device and
+    knob. The peak is to reach the target, not to pass it: the step below."""
+    parts: dict[str, list[tuple[ReturnPlan, Device, Control]]] = {}
+    for number, one in enumerate(found):
+        control = return_control(one.back.course)
+        if control is not None:
+            parts.setdefault(one.back.group or str(number), []).append((one, *control))
+    gains: dict[tuple[str, str], float] = {}
+    for part in parts.values():
+        by = min(target_peak_dbfs - one.probes[-1].peak for one, _, _ in part)
+        for _, device, knob in part:
+            steps = float(np.floor((knob.value + by - knob.minimum) / knob.step))
+            gain = knob.nearest(steps * knob.step + knob.minimum)
+            key = (device.id, knob.id)
+            gains[key] = min(gain, gains.get(key, gain))
+    return gains
+
+
+def _at_gain(
+    old: ReturnPlan, back: PlannedReturn, probed: Callable[[PlannedReturn], tuple[Probe, ...]]
+) -> ReturnPlan:
+    """A return after its gain was set: worked out anew only where it clipped before."""
+    moved = _gain_of(back) - old.gain_db
+    if not moved:
+        return replace(old, back=back)
+    if any((one.headroom_db or 1.0) <= 0.0 for one in old.probes[-2:]):
+        return ReturnPlan(back, _gain_of(back), probed(back))
+    changed = stations(back.course)
+    return ReturnPlan(back, _gain_of(back), _with_gain(old.probes, changed, moved))
 
 
 def _with_gain(

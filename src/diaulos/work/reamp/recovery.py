@@ -11,12 +11,13 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from diaulos.errors import CancelledError, DiaulosError, InputError
+from diaulos.figures import counted
 from diaulos.session.edits import Edit, add_pass
 from diaulos.session.model import (
     Pass,
+    Return,
     Session,
     Take,
-    Track,
     rig_hash,
 )
 from diaulos.session.roles import reamp_rig
@@ -29,11 +30,11 @@ from diaulos.work.ports import (
     SessionStore,
     no_progress,
 )
-from diaulos.work.reamp.returns import Returned, alignment_record, measure_return
+from diaulos.work.reamp.returns import alignment_record, measure_return
 from diaulos.work.takes.notes import RecordingStore
 from diaulos.work.takes.recovery import recover_take, recoverable_takes
 
-_PASS_FILE = re.compile(r"audio/(t\d{4})_(p\d{2,})_k\d{2}\.wav")
+_PASS_FILE = re.compile(r"audio/(t\d{4})_(p\d{2,})_k(\d{2})\.wav")
 
 
 def recoverable(session: Session, orphans: list[str]) -> list[str]:
@@ -47,14 +48,14 @@ def recoverable(session: Session, orphans: list[str]) -> list[str]:
     return found
 
 
-def recover_pass(
+def recover_return(
     session: Session,
     store: SessionStore,
     file: str,
     progress: Progress = no_progress,
     cancel: CancelToken | None = None,
-) -> Edit:
-    """An edit that brings a file of a pass back which a dead process left in the folder.
+) -> Return:
+    """What is in a file of a pass that a dead process left in the folder.
 
     Delay, polarity and level are measured from the audio; with which gain it was sent nobody
     knows any more. InputError where the file cannot be read or belongs to nothing.
@@ -64,9 +65,23 @@ def recover_pass(
     if name is None or take is None or take.di is None:
         raise InputError("it belongs to no take of this session.", where=file)
     back, di = store.open_audio(file), store.open_audio(take.di.file)
-    loop = LoopResult(back.frames, 0)
-    returned = measure_return(di, 0, back, loop, progress, cancel or CancelToken())
-    return _recovered(session, take, take.di, name[2], file, returned)
+    found = measure_return(
+        di, 0, back, LoopResult(back.frames, 0), progress, cancel or CancelToken()
+    )
+    levels = found.levels
+    return Return(
+        name=f"Return {int(name[3])}",
+        file=file,
+        frames=back.frames,
+        return_gain_db=0.0,
+        alignment=alignment_record(found.alignment),
+        alignment_refused=found.refused,
+        peak_dbfs=max(levels.peak_dbfs, -200.0),
+        true_peak_dbtp=max(levels.true_peak_dbtp, -200.0),
+        clipped_samples=levels.clipped_samples,
+        loudness_lufs=finite_or_none(levels.loudness.lufs),
+        match=None,
+    )
 
 
 class RecoveryStore(RecordingStore, Protocol):
@@ -147,45 +162,39 @@ def bring_back(
         else:
             edits.append(taken.edit)
             told.append(taken.words)
-    back = 0
+    back: dict[tuple[str, str], list[Return]] = {}
     for number, file in enumerate(wanted.passes, start=len(wanted.takes)):
         part = part_of(progress, number / total, (number + 1) / total)
         try:
-            edits.append(recover_pass(session, store, file, part, cancel))
+            found = recover_return(session, store, file, part, cancel)
         except CancelledError:
             raise
         except DiaulosError as error:
             failed.append(error)
         else:
-            back += 1
+            take_id, pass_id, _ = file.removeprefix("audio/").split("_")
+            back.setdefault((take_id, pass_id), []).append(found)
+    for (take_id, pass_id), returns in back.items():
+        edits.append(_recovered(session, session.take(take_id), pass_id, tuple(returns)))
     if wanted.passes:
-        told.append(f"{back} of {len(wanted.passes)} returns are back in the session.")
+        count = sum(len(returns) for returns in back.values())
+        told.append(f"{count} of {counted(len(wanted.passes), 'return')} are back in the session.")
     return Recovery(tuple(edits), tuple(told), tuple(failed))
 
 
-def _recovered(
-    session: Session, take: Take, di: Track, pass_id: str, file: str, returned: Returned
-) -> Edit:
-    levels, rig = returned.levels, reamp_rig(session)
+def _recovered(session: Session, take: Take, pass_id: str, returns: tuple[Return, ...]) -> Edit:
+    rig = reamp_rig(session)
+    assert take.di is not None
     made = Pass(
         id=pass_id,
         name=f"Recovered {pass_id}",
-        track_id=di.id,
-        file=file,
-        frames=returned.loop.frames,
+        track_id=take.di.id,
+        returns=returns,
         rig_hash=rig_hash(rig),
         rig_name=rig.name,
         made_at=take.recorded_at,
         send_gain_db=0.0,
         amp_peak_dbu=0.0,
-        return_gain_db=0.0,
-        alignment=alignment_record(returned.alignment),
-        alignment_refused=returned.refused,
-        peak_dbfs=max(levels.peak_dbfs, -200.0),
-        true_peak_dbtp=max(levels.true_peak_dbtp, -200.0),
-        clipped_samples=levels.clipped_samples,
-        loudness_lufs=finite_or_none(levels.loudness.lufs),
-        match=None,
         notes="Recovered after Diaulos ended early; its tone is not known for sure.",
     )
     return add_pass(take.id, made, rig)

@@ -14,8 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import DiaulosError, EditError, RefusedError
+from diaulos.figures import counted
 from diaulos.session.edits import Edit, set_reference
-from diaulos.session.model import Against, Pass, Take, Track
+from diaulos.session.model import Against, Return, Take, Track
 from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.work.blocks import part_of
 from diaulos.work.loudest import read_loudest
@@ -34,22 +35,23 @@ MEASURED_S = 60.0
 
 @dataclass(frozen=True)
 class ReferenceFound:
-    """What a reference gives: the passes against it, and the edit that keeps it."""
+    """What a reference gives: the returns of the passes against it, by their files, and the edit
+    that keeps it."""
 
     take_id: str
     track: Track
-    passes: Mapping[str, Against]
+    returns: Mapping[str, Against]
     edit: Edit
 
     @property
     def words(self) -> str:
         """For a person."""
-        refused = [one for one in self.passes.values() if one.alignment is None]
+        refused = [one for one in self.returns.values() if one.alignment is None]
         told = f"Time and polarity of the take are those of {self.track.name}"
-        if not self.passes:
+        if not self.returns:
             return f"{told}. Passes to come are lined up with it."
-        good = len(self.passes) - len(refused)
-        told += f"; {good} of {len(self.passes)} passes are lined up with it"
+        good = len(self.returns) - len(refused)
+        told += f"; {good} of {counted(len(self.returns), 'return')} are lined up with it"
         return f"{told}." + (f" {refused[0].refused}" if refused else "")
 
 
@@ -70,18 +72,19 @@ def find_reference(
         raise EditError(f"{take.name} has no dry DI.", remedy="Choose one of its tracks.")
     found: dict[str, Against] = {}
     if take.di is None or track.id != take.di.id:
-        for number, one in enumerate(take.passes):
-            part = part_of(progress, number / len(take.passes), (number + 1) / len(take.passes))
-            part(0.0, f"Lining up {one.name}")
-            found[one.id] = measure_against(take, track, one, store, cancel)
+        backs = [(made, one) for made in take.passes for one in made.returns]
+        for number, (made, one) in enumerate(backs):
+            part = part_of(progress, number / len(backs), (number + 1) / len(backs))
+            part(0.0, f"Lining up {made.name}")
+            found[one.file] = measure_against(take, track, one, store, cancel)
     kept = "" if take.di is not None and track.id == take.di.id else track.id
     return ReferenceFound(take.id, track, found, set_reference(take.id, kept, found))
 
 
 def measure_against(
-    take: Take, track: Track, one: Pass, store: SessionStore, cancel: CancelToken | None = None
+    take: Take, track: Track, one: Return, store: SessionStore, cancel: CancelToken | None = None
 ) -> Against:
-    """A pass against a track of its take. What cannot be told is refused, with the reason."""
+    """A return against a track of its take. What cannot be told is refused, with the reason."""
     cancel = cancel or CancelToken()
     try:
         source, back = store.open_audio(track.file), store.open_audio(one.file)
@@ -116,9 +119,9 @@ def _found(here: Audio, heard: Audio, rate: float, expected: float | None) -> Al
 
 
 def _by_the_di(
-    take: Take, track: Track, one: Pass, store: SessionStore, first: int, count: int
+    take: Take, track: Track, one: Return, store: SessionStore, first: int, count: int
 ) -> float | None:
-    """Where a pass must lie in a track: its delay against the DI less the track's own; None
+    """Where a return must lie in a track: its delay against the DI less the track's own; None
     where one of the two is not known for sure."""
     di = take.di
     if di is None or one.alignment is None or one.alignment.confidence < SURE:

@@ -7,8 +7,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from diaulos.errors import AmbiguousError, RefusedError
+from diaulos.rig.model import PortRef
 from diaulos.session.model import (
     AlignmentRecord,
+    Pass,
+    Return,
     Session,
 )
 from diaulos.signal.checks import Audio
@@ -55,7 +58,7 @@ def measure_return(
     cancel: CancelToken,
     before_samples: float | None = None,
 ) -> Returned:
-    """Delay, polarity and level of a recorded return against the DI that was sent.
+    """Delay, polarity and level of one recorded return against the DI that was sent.
 
     `before_samples` is what the same loop gave last time: of several delays that fit, as in a
     looped riff, the one near it is taken.
@@ -120,19 +123,29 @@ def _measured_part(di: AudioSource, channel: int) -> tuple[int, int]:
     return first, limit
 
 
-def last_delay(session: Session, rig_name: str, played_by: str) -> float | None:
-    """What a loop took last time by the same device, in samples; None before the first sure pass
-    through it."""
+def last_delay(
+    session: Session, rig_name: str, played_by: str, port: PortRef | None = None
+) -> float | None:
+    """What a loop took last time by the same device and return (None: the one that the send is
+    worked out for), in samples; None before the first sure pass through it."""
     passes = (made for take in session.takes for made in take.passes)
     sure = [
-        (made.made_at, made.alignment.delay_samples)
+        (made.made_at, back.alignment.delay_samples)
         for made in passes
-        if made.rig_name == rig_name
-        and made.played_by == played_by
-        and made.alignment is not None
-        and made.alignment.confidence >= SURE
+        if made.rig_name == rig_name and made.played_by == played_by
+        for back in made.returns
+        if came_by(made, back, port)
+        and back.alignment is not None
+        and back.alignment.confidence >= SURE
     ]
     return max(sure)[1] if sure else None
+
+
+def came_by(made: Pass, back: Return, port: PortRef | None) -> bool:
+    """Whether a return of a pass came by this input; of older passes the one return did."""
+    if port is None or back.port is None:
+        return back.file == made.main.file
+    return back.port == port
 
 
 def alignment_record(alignment: Alignment | None) -> AlignmentRecord | None:

@@ -6,7 +6,8 @@ is linear, and the loop's. Nothing of it is stored but the reading.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
@@ -16,11 +17,14 @@ from diaulos.errors import RefusedError
 from diaulos.rig.bench import Bench, BenchFaults, Impulses
 from diaulos.rig.course import Course
 from diaulos.rig.levels.causes import likely_causes, planned_peak
+from diaulos.rig.model import PortRef
+from diaulos.rig.returns import PlannedReturn
 from diaulos.session.model import SIMULATED, Session, SlateRecord
 from diaulos.signal.slate import Slate, SlateReading, make_slate, read_slate
 from diaulos.work.blocks import part_of
 from diaulos.work.capture.loop import LoopResult, run_loop
 from diaulos.work.ports import AudioBackend, AudioSink, CancelToken, Progress, no_progress
+from diaulos.work.reamp.returns import came_by
 
 UNDER_DB = 20.0
 """The first sweep's peak below that of the take as it is sent."""
@@ -40,12 +44,12 @@ LOWEST_FIRST_DBFS = -60.0
 """A take of nearly nothing still gets a sweep that can be heard."""
 
 Real = NDArray[np.float64]
-PlayLoop = Callable[[Slate, AudioSink], LoopResult]
-"""Sends a slate round the loop and writes what comes back."""
+PlayLoop = Callable[[Slate, Sequence[AudioSink]], LoopResult]
+"""Sends a slate round the loop and writes what comes back by each return."""
 
 
-LoopBackendFor = Callable[[Course], AudioBackend]
-"""The audio that plays a course: the bench today, real ports later."""
+LoopBackendFor = Callable[[tuple[Course, ...]], AudioBackend]
+"""The audio that plays courses with one start: one channel out, one back for each."""
 
 
 class Memory:
@@ -75,19 +79,25 @@ class Memory:
         return np.concatenate(self._blocks) if self._blocks else np.zeros(0)
 
 
-def known_slate(session: Session, loop_hash: str) -> SlateRecord | None:
-    """The slate of an unchanged loop of the simulated studio that is known already: the newest.
-    Of a real loop nobody knows that it is unchanged."""
-    passes = (made for take in session.takes for made in take.passes)
-    found = [
-        (made.made_at, made.slate)
-        for made in passes
-        if made.rig_hash == loop_hash
-        and made.played_by == SIMULATED
-        and made.slate
-        and made.slate.delay_samples is not None
-    ]
-    return max(found, key=lambda one: one[0])[1] if found else None
+def known_slates(
+    session: Session, loop_hash: str, ports: Sequence[PortRef]
+) -> tuple[SlateRecord, ...] | None:
+    """The slates, a return each, of an unchanged loop of the simulated studio that are known
+    already: the newest. Of a real loop nobody knows that it is unchanged."""
+    found: list[SlateRecord] = []
+    for port in ports:
+        known = [
+            (made.made_at, back.slate)
+            for take in session.takes
+            for made in take.passes
+            if made.rig_hash == loop_hash and made.played_by == SIMULATED
+            for back in made.returns
+            if came_by(made, back, port) and back.slate and back.slate.delay_samples is not None
+        ]
+        if not known:
+            return None
+        found.append(max(known, key=lambda one: one[0])[1])
+    return tuple(found)
 
 
 class SlatePlan(Protocol):
@@ -123,68 +133,109 @@ class LoopPlan:
         return causes[0].words if causes and causes[0].explains else ""
 
 
-def measure_slate(
+@dataclass(frozen=True)
+class SlateOf:
+    """A return that a slate comes back by; `plan` is what is planned of it."""
+
+    name: str = ""
+    """Where there are several."""
+    plan: SlatePlan | None = None
+
+
+class _Readings:
+    """What was read of one return so far, and what that says."""
+
+    def __init__(self, of: SlateOf, *, go_on: bool) -> None:
+        self._of, self._go_on = of, go_on
+        self._readings: list[tuple[float, SlateReading]] = []
+        self.settled: SlateRecord | None = None
+        self.silent = False
+
+    @property
+    def waits(self) -> bool:
+        """Whether another level can tell more."""
+        return self.settled is None and not self.silent
+
+    def add(self, slate: Slate, level_dbfs: float, samples: Real) -> None:
+        """One more level; RefusedError where the take would be in danger."""
+        reading = read_slate(slate, samples)
+        at = f" at {self._of.name}" if self._of.name else ""
+        if reading.clipped:
+            raise RefusedError(
+                "slate_clipped",
+                f"The slate came back clipped{at}, and it is far quieter than the take.",
+                remedy="Turn the return's gain down, and look for a wrong input or switch.",
+            )
+        if not reading.heard:
+            self.silent = True
+            return
+        if self._of.plan is not None and not self._readings and not self._go_on:
+            _hold_to(self._of.plan, slate, reading, at)
+        self._readings.append((level_dbfs, reading))
+        if len(self._readings) > 1 and _agree(self._readings[-2][1], reading):
+            # Of two that agree the louder one has less noise in it.
+            self.settled = _record(*self._readings[-2])
+
+    def result(self, level_dbfs: float, *, gaps: bool) -> SlateRecord:
+        """What is known behind the last level; RefusedError where nothing came back."""
+        if self.settled is not None:
+            return self.settled
+        if not self._readings and gaps:
+            return _nothing(level_dbfs, "blocks were lost while it was sent")
+        if not self._readings and self._go_on:
+            return _nothing(level_dbfs, "nothing of it came back")
+        if not self._readings:
+            at = f" at {self._of.name}" if self._of.name else ""
+            raise RefusedError(
+                "slate_unheard",
+                f"Nothing of the slate came back{at}: a noise gate, or a cable?",
+                remedy="Check the cables and the gate. Where a gate swallows what is so quiet, "
+                "go on.",
+            )
+        one = "one level alone was heard: a gate, or noise"
+        unsure = one if len(self._readings) == 1 else DISAGREE
+        return _record(*self._readings[-1], unsure=unsure)
+
+
+def measure_slates(
     play: PlayLoop,
     rate_hz: int,
     sent_peak_dbfs: float,
     progress: Progress,
     cancel: CancelToken,
-    plan: SlatePlan | None = None,
+    returns: Sequence[SlateOf] = (SlateOf(),),
     *,
     go_on: bool = False,
-) -> SlateRecord:
-    """Send sweeps from well under the take's level downwards until two agree.
+) -> tuple[SlateRecord, ...]:
+    """Send sweeps from well under the take's level downwards until two agree, at every return.
 
     `sent_peak_dbfs` is the loudest peak of the take as it will be sent. RefusedError
     ("slate_clipped", and unless a person says `go_on` "slate_unheard" and "slate_far") before
     anything of the take is played.
     """
-    readings: list[tuple[float, SlateReading]] = []
+    found = [_Readings(one, go_on=go_on) for one in returns]
     first = max(LOWEST_FIRST_DBFS, min(0.0, sent_peak_dbfs) - UNDER_DB)
     level, gaps, number, again = first, False, 0, 0
-    while number < LEVELS:
+    while number < LEVELS and any(one.waits for one in found):
         progress(number / LEVELS, "Slate")
         cancel.check()
         level = first - number * STEP_DB
         slate = make_slate(float(rate_hz), level)
-        back = Memory()
-        if play(slate, back).lost_frames:
+        backs = [Memory() for _ in found]
+        if play(slate, backs).lost_frames:
             # A gap in it is no property of the loop: once more, and not for ever.
             gaps, again = True, again + 1
             number += again > MOST_AGAIN
             continue
         number += 1
-        reading = read_slate(slate, back.samples())
-        if reading.clipped:
-            raise RefusedError(
-                "slate_clipped",
-                "The slate came back clipped, and it is far quieter than the take.",
-                remedy="Turn the return's gain down, and look for a wrong input or switch.",
-            )
-        if not reading.heard:
-            break
-        if plan is not None and not readings and not go_on:
-            _hold_to(plan, slate, reading)
-        readings.append((level, reading))
-        if len(readings) > 1 and _agree(readings[-2][1], reading):
-            # Of two that agree the louder one has less noise in it.
-            return _record(*readings[-2])
-    if not readings and gaps:
-        return _nothing(level, "blocks were lost while it was sent")
-    if not readings and go_on:
-        return _nothing(level, "nothing of it came back")
-    if not readings:
-        raise RefusedError(
-            "slate_unheard",
-            "Nothing of the slate came back: a noise gate, or a cable?",
-            remedy="Check the cables and the gate. Where a gate swallows what is so quiet, go on.",
-        )
-    one = "one level alone was heard: a gate, or noise"
-    return _record(*readings[-1], unsure=one if len(readings) == 1 else DISAGREE)
+        for one, back in zip(found, backs, strict=True):
+            if one.waits:
+                one.add(slate, level, back.samples())
+    return tuple(one.result(level, gaps=gaps) for one in found)
 
 
-def send_slate(
-    course: Course,
+def send_slates(
+    returns: Sequence[PlannedReturn],
     sent_peak_dbfs: float,
     rate_hz: int,
     backend_for: LoopBackendFor,
@@ -193,18 +244,22 @@ def send_slate(
     cancel: CancelToken,
     *,
     go_on: bool = False,
-) -> SlateRecord:
-    """The slate of a loop, sent through its ports and held to its plan."""
+) -> tuple[SlateRecord, ...]:
+    """The slates of a loop, a return each, sent through its ports and held to its plan."""
+    courses = tuple(one.course for one in returns)
 
-    def play(slate: Slate, sink: AudioSink) -> LoopResult:
+    def play(slate: Slate, sinks: Sequence[AudioSink]) -> LoopResult:
         blocks = [slate.samples.astype(np.float32)]
         return run_loop(
-            backend_for(course), blocks, slate.frames, rate_hz, 0.0, sink, no_progress, cancel
+            backend_for(courses), blocks, slate.frames, rate_hz, 0.0, sinks, no_progress, cancel
         )
 
     part = part_of(progress, 0.02, 0.05)
-    plan = LoopPlan(course, rate_hz, impulses)
-    return measure_slate(play, rate_hz, sent_peak_dbfs, part, cancel, plan, go_on=go_on)
+    read = [
+        SlateOf(one.name if len(returns) > 1 else "", LoopPlan(one.course, rate_hz, impulses))
+        for one in returns
+    ]
+    return measure_slates(play, rate_hz, sent_peak_dbfs, part, cancel, read, go_on=go_on)
 
 
 def _nothing(level_dbfs: float, why: str) -> SlateRecord:
@@ -214,7 +269,7 @@ def _nothing(level_dbfs: float, why: str) -> SlateRecord:
     )  # fmt: skip
 
 
-def _hold_to(plan: SlatePlan, slate: Slate, reading: SlateReading) -> None:
+def _hold_to(plan: SlatePlan, slate: Slate, reading: SlateReading, at: str) -> None:
     """What is far from plan is not what the rig says, whichever amplifier stands in it."""
     wanted = read_slate(slate, plan.comes_back(slate))
     if not wanted.heard:
@@ -232,7 +287,7 @@ def _hold_to(plan: SlatePlan, slate: Slate, reading: SlateReading) -> None:
     )
     raise RefusedError(
         "slate_far",
-        f"The slate came back {abs(off):.0f} dB {way} than planned, and so would the take.",
+        f"The slate came back {abs(off):.0f} dB {way} than planned{at}, and so would the take.",
         remedy=f"{plan.cause(off) or usual} Where it is meant so, go on.",
     )
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from diaulos.errors import DiaulosError
-from diaulos.figures import level, number
+from diaulos.figures import counted, level, number
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
-from diaulos.session.model import Against, Pass, Session, SlateRecord, Take, tone_words
+from diaulos.session.model import Against, Pass, Return, Session, SlateRecord, Take, tone_words
 from diaulos.session.roles import reamp_rig
 from diaulos.units import samples_to_ms
 from diaulos.work.instruments.drive import drive_change, matching_tone
@@ -46,8 +47,15 @@ def send_words(plan: ReampPlan) -> str:
     return (
         f"Send {number(send.gain_db, 1, sign=True)} dB: {number(send.amp_peak_dbu)} dBu peak "
         f"at the amp input, as at the DI input (1 kHz; {deviation_words(send.deviation_db)}). "
-        f"Return gain {number(plan.return_gain_db, 0)} dB."
+        f"{_gain_words(plan)}"
     )
+
+
+def _gain_words(plan: ReampPlan) -> str:
+    if len(plan.returns) == 1:
+        return f"Return gain {number(plan.return_gain_db, 0)} dB."
+    gains = ", ".join(f"{one.back.name} {number(one.gain_db, 0)}" for one in plan.returns)
+    return f"Return gains: {gains} dB."
 
 
 def send_remarks(plan: ReampPlan) -> str:
@@ -80,14 +88,15 @@ def _more(plan: ReampPlan) -> str:
 
 def plan_finding(plan: ReampPlan) -> tuple[str, bool]:
     """The worst that is known of a loop, and whether it is serious."""
-    clipping = [p for p in plan.probes if p.headroom_db is not None and p.headroom_db <= 0.05]
+    probes = [probe for _, probe in plan.stations]
+    clipping = [p for p in probes if p.headroom_db is not None and p.headroom_db <= 0.05]
     if clipping:
         return f"clips first: {clipping[0].station.name}", True
     if plan.send.limited_db > 0.05:
         return f"send {number(plan.send.limited_db)} dB short", False
     if plan.send.assumed:
         return "send calibration assumed", False
-    room = min((p.headroom_db for p in plan.probes if p.headroom_db is not None), default=0.0)
+    room = min((p.headroom_db for p in probes if p.headroom_db is not None), default=0.0)
     return f"nothing clips, {number(room)} dB left", False
 
 
@@ -169,8 +178,8 @@ def last_pass(session: Session, rig_name: str) -> Pass | None:
 # --- passes ---
 
 
-def pass_lines(one: Pass, rate_hz: float) -> tuple[str, str, str]:
-    """Three lines of figures: time, loudness, peak."""
+def pass_lines(one: Return, rate_hz: float) -> tuple[str, str, str]:
+    """Three lines of figures of a return: time, loudness, peak."""
     found = one.alignment
     if found is None:
         timing = f"not in time: {one.alignment_refused}"
@@ -190,6 +199,27 @@ def pass_lines(one: Pass, rate_hz: float) -> tuple[str, str, str]:
     if one.clipped_samples:
         peak += f"  {one.clipped_samples} CLIPPED"
     return timing, loud, peak
+
+
+def part_lines(part: Sequence[Return], rate_hz: float) -> tuple[str, ...]:
+    """What belongs together: its loudness, then a line of figures for each return."""
+    match = part[0].match
+    if match is None:
+        loud = "not matched"
+    else:
+        arrow = "\N{RIGHTWARDS ARROW}"
+        loud = f"together {number(match.before_lufs, 2)} {arrow} {number(match.after_lufs, 2)} LUFS"
+        loud += f"  as {match.label}"
+    return (loud, *(_short_line(one) for one in part))
+
+
+def _short_line(one: Return) -> str:
+    found = one.alignment
+    turned = "" if found is None or found.polarity > 0 else ", inverted"
+    late = "not in time" if found is None else f"{number(found.delay_samples, 2)} samples{turned}"
+    clipped = f", {one.clipped_samples} CLIPPED" if one.clipped_samples else ""
+    named = one.side.capitalize() or one.name
+    return f"{named}  {late}, {level(one.peak_dbfs, 'dBFS')}{clipped}"
 
 
 def slate_words(slate: SlateRecord) -> str:
@@ -217,11 +247,33 @@ def _against_words(against: Against, rate_hz: float) -> str:
     )
 
 
-def pass_words(one: Pass, tone: str, rate_hz: float) -> str:
-    """All that is known of a pass, a line each, with how it was worked out."""
+def pass_words(made: Pass, part: Sequence[Return], tone: str, rate_hz: float) -> str:
+    """All that is known of a pass and of what belongs together in it, a line each, with how it was
+    worked out."""
+    keep = ", kept" if made.keeper else ""
+    parts = [f"{made.name}{keep}: {tone}"]
+    for one in part:
+        if len(made.returns) > 1:
+            parts.append(f"{one.name}:")
+        parts += _return_words(one, rate_hz)
+    if len(part) > 1:
+        parts.append(
+            f"{part[0].group}: one move in time, one polarity and one gain, so that what lies "
+            "between its returns stays as it was"
+        )
+        if len({one.alignment.polarity for one in part if one.alignment}) > 1:
+            turned = next(one.name for one in part if one.alignment and one.alignment.polarity < 0)
+            parts.append(f"{turned} is turned against the others, as recorded")
+    if made.assumed_calibration:
+        parts.append("send calibration assumed: +12 dBu at 0 dBFS")
+    if made.send_limited_db > 0.0:
+        parts.append(f"send {number(made.send_limited_db)} dB short of the instrument's level")
+    return "\n".join(parts)
+
+
+def _return_words(one: Return, rate_hz: float) -> list[str]:
     timing, loud, peak = pass_lines(one, rate_hz)
-    keep = ", kept" if one.keeper else ""
-    parts = [f"{one.name}{keep}: {tone}", " ".join(timing.split()), loud, peak]
+    parts = [" ".join(timing.split()), loud, peak]
     found = one.alignment
     if one.against is not None:
         parts.append(_against_words(one.against, rate_hz))
@@ -254,11 +306,7 @@ def pass_words(one: Pass, tone: str, rate_hz: float) -> str:
         parts.append(f"without the DI {left} dB of it are left (best gain and delay)")
     if one.merely_di:
         parts.append(MERELY_DI)
-    if one.assumed_calibration:
-        parts.append("send calibration assumed: +12 dBu at 0 dBFS")
-    if one.send_limited_db > 0.0:
-        parts.append(f"send {number(one.send_limited_db)} dB short of the instrument's level")
-    return "\n".join(parts)
+    return parts
 
 
 MERELY_DI = (
@@ -269,18 +317,23 @@ MERELY_DI = (
 
 def made_words(made: Pass, rate_hz: int) -> str:
     """What is said when a pass is there."""
-    if made.merely_di:
-        return f"{made.name}: {MERELY_DI}"
-    if made.alignment is None:
-        return f"{made.name}: recorded, but not in time. {made.alignment_refused}"
-    ms = samples_to_ms(made.alignment.delay_samples, rate_hz)
-    text = (
-        f"{made.name}: {number(made.alignment.delay_samples, 2)} samples ({number(ms, 2)} ms) late"
-    )
-    if made.alignment.polarity < 0:
-        text += ", polarity inverted and corrected"
-    if made.match is not None:
-        text += f", matched to {number(made.match.after_lufs, 2)} LUFS"
-        if made.match.pair_offset_db < 0.0:
-            text += f" (pair down {number(-made.match.pair_offset_db)} dB)"
+    if len(made.returns) == 1:
+        return f"{made.name}: {_came_words(made.main, rate_hz)}"
+    told = [f"{one.name} {_came_words(one, rate_hz)}" for one in made.returns]
+    return f"{made.name}: {counted(len(told), 'return')}. " + " ".join(told)
+
+
+def _came_words(one: Return, rate_hz: int) -> str:
+    if one.merely_di:
+        return MERELY_DI
+    if one.alignment is None:
+        return f"recorded, but not in time. {one.alignment_refused}"
+    ms = samples_to_ms(one.alignment.delay_samples, rate_hz)
+    text = f"{number(one.alignment.delay_samples, 2)} samples ({number(ms, 2)} ms) late"
+    if one.alignment.polarity < 0:
+        text += ", inverted" if one.group else ", polarity inverted and corrected"
+    if one.match is not None:
+        text += f", matched to {number(one.match.after_lufs, 2)} LUFS"
+        if one.match.pair_offset_db < 0.0:
+            text += f" (pair down {number(-one.match.pair_offset_db)} dB)"
     return text + "."

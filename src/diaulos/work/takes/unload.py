@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from diaulos.circuit.correction import Correction, correction
 from diaulos.circuit.loading import Load
 from diaulos.errors import EditError, RigError
+from diaulos.figures import number
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.bench import correction_taps
 from diaulos.rig.course import reamp_course
@@ -50,10 +51,9 @@ class Undo:
     def cost(self) -> str:
         """The largest boost, and the price in noise."""
         found = self.correction
-        sign = "+" if found.noise_db >= 0.0 else "\N{MINUS SIGN}"
         return (
-            f"up to {found.most_db:.1f} dB at {found.most_hz / 1000.0:.1f} kHz, "
-            f"noise {sign}{abs(found.noise_db):.1f} dB"
+            f"up to {number(found.most_db)} dB at {found.most_hz / 1000.0:.1f} kHz, "
+            f"noise {number(found.noise_db, sign=True)} dB"
             + (f"; for a usual {show(self.wanted.ohm, RESISTANCE)} input" if self.usual else "")
         )
 

@@ -15,6 +15,7 @@ from diaulos.app.jobs import Job
 from diaulos.app.view import View
 from diaulos.app.views.reamp.lists import (
     PassModel,
+    PassRow,
     TakeModel,
 )
 from diaulos.app.views.reamp.player_bar import PlayerBar
@@ -24,8 +25,9 @@ from diaulos.errors import DiaulosError
 from diaulos.session.model import Pass, Take, Track
 from diaulos.signal.overview import Overview, build_overview
 from diaulos.units import db_to_gain
-from diaulos.work.listening.aligned import pass_blocks
-from diaulos.work.listening.heard import compared_channels, pass_gain_db, pass_reader, track_reader
+from diaulos.work.listening.aligned import part_blocks
+from diaulos.work.listening.heard import compared_channels, return_reader, track_reader
+from diaulos.work.listening.mixing import return_name
 from diaulos.work.listening.sound import Place
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.words import (
@@ -69,10 +71,16 @@ class ReampListening(View):
         return row.take if row else None
 
     @property
+    def chosen_row(self) -> PassRow | None:
+        """The chosen pass, and what of it."""
+        found = self.passes.item(self.pass_list.currentIndex().row())
+        return found if isinstance(found, PassRow) else None
+
+    @property
     def chosen_pass(self) -> Pass | None:
         """The chosen pass."""
-        found = self.passes.item(self.pass_list.currentIndex().row())
-        return found if isinstance(found, Pass) else None
+        row = self.chosen_row
+        return row.made if row else None
 
     def hear_di(self) -> None:
         """The DI alone, or with others when solo is off."""
@@ -96,7 +104,7 @@ class ReampListening(View):
     # --- waveform and listening ---
 
     def _waves_soon(self) -> None:
-        take, one = self.take, self.chosen_pass
+        take, row = self.take, self.chosen_row
         if take is None or take.di is None:
             self._waves = None
             self.wave.set_traces((), 0, self._document.session.sample_rate_hz)
@@ -105,7 +113,7 @@ class ReampListening(View):
             return
         self._refresh_channels()
         known = self._waves
-        if known and known.take_id == take.id and known.pass_id == (one.id if one else ""):
+        if known and known.take_id == take.id and known.pass_id == (row.ident if row else ""):
             self._show_waves()
             return
         di, store = take.di, self._document.store
@@ -117,11 +125,13 @@ class ReampListening(View):
                 below = overview_of(di.file, store, cancel)
             cancel.check()
             back = None
-            if one is not None:
-                unmatched = one.model_copy(update={"match": None})
-                heard = pass_blocks(store.open_audio(one.file), unmatched, di.frames)
+            if row is not None:
+                # Of what belongs together the first is drawn; the others are heard with it.
+                first = row.part[:1]
+                sources = [store.open_audio(one.file) for one in first]
+                heard = part_blocks(sources, row.made, first, di.frames, matched=False)
                 back = build_overview(block[:, 0] for block in heard)
-            return Waves(take.id, one.id if one else "", below, back)
+            return Waves(take.id, row.ident if row else "", below, back)
 
         def done(waves: Waves) -> None:
             self._waves = waves
@@ -145,21 +155,23 @@ class ReampListening(View):
     def _traces(self, take: Take, di: Track, waves: Waves) -> tuple[Trace, ...]:
         store = self._document.store
         traces = [Trace("DI", "di", waves.di, track_reader(di.file, store))]
-        one = next((p for p in take.passes if p.id == waves.pass_id), None)
-        if one is not None and waves.back is not None:
-            snapshot = self._document.session.snapshots.get(one.rig_hash)
-            tap = (self._loops.tap_of(snapshot) if snapshot else "") or "amp"
-            gain = db_to_gain(pass_gain_db(one))
-            traces.append(Trace(one.name, tap, waves.back, pass_reader(one, store), gain))
+        row = self.chosen_row
+        if row is not None and row.ident == waves.pass_id and waves.back is not None:
+            made, first = row.made, row.part[0]
+            gain = db_to_gain(first.match.total_db if first.match else 0.0)
+            name = return_name(made, first)
+            read = return_reader(made, first, store)
+            traces.append(Trace(name, first.tap, waves.back, read, gain))
         return tuple(traces)
 
     def _refresh_channels(self) -> None:
-        take, one = self.take, self.chosen_pass
+        take, row = self.take, self.chosen_row
         if take is None or take.di is None:
             return
         store = self._document.store
         try:
-            channels = compared_channels(take, one, self.tone.target, store)
+            made, part = (row.made, row.part) if row else (None, ())
+            channels = compared_channels(take, made, self.tone.target, store, part)
         except DiaulosError as error:
             self.problem.emit(error)
             return

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF
+from dataclasses import dataclass
+
+from PySide6.QtCore import QRectF, QSize
 from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QStyleOptionViewItem
 
 from diaulos.app import theme
 from diaulos.app.widgets.marks import paint_mark
-from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
+from diaulos.app.widgets.painted import scaled_size
+from diaulos.app.widgets.rows import ITEM, Index, RowDelegate, Rows, paint_line
 from diaulos.figures import clock, level
-from diaulos.session.model import Pass, Session, Take, tone_words
-from diaulos.work.reamp.words import pass_lines, pass_words, take_remarks
+from diaulos.session.model import Pass, Return, Session, Take, tone_words
+from diaulos.work.reamp.words import part_lines, pass_lines, pass_words, take_remarks
 
 
 class TakeRow:
@@ -49,6 +53,26 @@ class TakeModel(Rows):
         return item.take.name, words
 
 
+@dataclass(frozen=True)
+class PassRow:
+    """A pass, and what belongs together of what came back in it."""
+
+    made: Pass
+    part: tuple[Return, ...]
+
+    @property
+    def ident(self) -> str:
+        """The pass's id; of what follows its first part, with the part's first return."""
+        first = self.part == self.made.parts[0]
+        return self.made.id if first else f"{self.made.id}/{self.part[0].name}"
+
+    @property
+    def title(self) -> str:
+        """The pass, and which of its returns where it has more than are here."""
+        named = self.part[0].group or self.part[0].name
+        return self.made.name if len(self.made.parts) == 1 else f"{self.made.name}, {named}"
+
+
 class PassModel(Rows):
     """The passes of one take."""
 
@@ -59,27 +83,30 @@ class PassModel(Rows):
     def show(self, session: Session, take: Take | None) -> None:
         """The passes of this take."""
         self._session = session
-        self.set_items(take.passes if take else ())
+        passes = take.passes if take else ()
+        self.set_items(tuple(PassRow(made, part) for made in passes for part in made.parts))
 
-    def ident(self, item: Pass) -> str:
-        return item.id
+    def ident(self, item: PassRow) -> str:
+        return item.ident
 
-    def tone(self, item: Pass) -> str:
+    def tone(self, item: PassRow) -> str:
         """Voice, drive and cabinet that it was made with."""
-        rig = self._session.snapshots.get(item.rig_hash) if self._session else None
-        return tone_words(rig) if rig else item.rig_name
+        rig = self._session.snapshots.get(item.made.rig_hash) if self._session else None
+        return tone_words(rig) if rig else item.made.rig_name
 
     @property
     def rate_hz(self) -> int:
         """The session's rate."""
         return self._session.sample_rate_hz if self._session else 48_000
 
-    def lines(self, item: Pass) -> tuple[str, str, str]:
-        """Three lines of figures."""
-        return pass_lines(item, self.rate_hz)
+    def lines(self, item: PassRow) -> tuple[str, ...]:
+        """Lines of figures: three of a single return, of several one each behind their loudness."""
+        if len(item.part) == 1:
+            return pass_lines(item.part[0], self.rate_hz)
+        return part_lines(item.part, self.rate_hz)
 
-    def words(self, item: Pass) -> tuple[str, str]:
-        return item.name, pass_words(item, self.tone(item), self.rate_hz)
+    def words(self, item: PassRow) -> tuple[str, str]:
+        return item.title, pass_words(item.made, item.part, self.tone(item), self.rate_hz)
 
 
 class TakeDelegate(RowDelegate):
@@ -115,20 +142,23 @@ class TakeDelegate(RowDelegate):
 class PassDelegate(RowDelegate):
     """A pass: name and tone, then its figures."""
 
-    height = 88
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        row = index.data(ITEM)
+        lines = 3 if len(row.part) == 1 else 1 + len(row.part)
+        return scaled_size(200, 40 + 16 * lines)
 
-    def paint_item(self, painter: QPainter, rect: QRectF, item: Pass, index: Index) -> None:
+    def paint_item(self, painter: QPainter, rect: QRectF, item: PassRow, index: Index) -> None:
         look = theme.current()
         model = index.model()
         assert isinstance(model, PassModel)
         painter.setFont(theme.text_font(10, bold=True))
         painter.setPen(look.colour("ink"))
-        title = f"{item.name}" + ("  \N{BLACK STAR} kept" if item.keeper else "")
+        title = item.title + ("  \N{BLACK STAR} kept" if item.made.keeper else "")
         paint_line(painter, rect, 0, title)
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
         paint_line(painter, rect, 17, model.tone(item))
         painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("ink"))
-        for top, text in zip((34, 50, 66), model.lines(item), strict=True):
-            paint_line(painter, rect, top, text)
+        for number, text in enumerate(model.lines(item)):
+            paint_line(painter, rect, 34 + 16 * number, text)

@@ -16,6 +16,7 @@ from diaulos.app.widgets.painted import Painted, least_height, scaled_size
 
 CARD_H = 82
 GAP = 10
+ROW_GAP = 24
 TURN_W = 46
 
 
@@ -29,6 +30,14 @@ class StationShown:
     figures: LevelFigures | None
     token: str
     trace: str
+
+
+@dataclass(frozen=True)
+class ReturnShown:
+    """A return: its name, and the stations of the way back that no return before it has."""
+
+    name: str
+    stations: tuple[StationShown, ...]
 
 
 class _Card(Painted):
@@ -92,24 +101,38 @@ class LoopDiagram(Painted):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._out: list[_Card] = []
-        self._back: list[_Card] = []
+        self._backs: list[list[_Card]] = []
+        self._names: tuple[str, ...] = ()
         self._amp_name = ""
         self._tone = ""
         self._delay = ""
         self.setAccessibleName("The loop: out to the amplifier and back")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        least_height(self, 2 * CARD_H + 46)
+        least_height(self, self._whole)
+
+    @property
+    def _whole(self) -> int:
+        """As high as all rows."""
+        rows = 1 + max(1, len(self._backs))
+        return rows * CARD_H + (rows - 1) * ROW_GAP + 22
 
     def show_loop(
         self,
         out: tuple[StationShown, ...],
-        back: tuple[StationShown, ...],
+        backs: tuple[ReturnShown, ...],
         amp_name: str,
         tone: str,
     ) -> None:
         """Show these stations; cards are kept where there are as many as before."""
         self._amp_name, self._tone = amp_name, tone
-        for cards, shown in ((self._out, out), (self._back, back)):
+        self._names = tuple(one.name for one in backs)
+        while len(self._backs) > len(backs):
+            for card in self._backs.pop():
+                card.deleteLater()
+        while len(self._backs) < len(backs):
+            self._backs.append([])
+        rows = zip(self._backs, (one.stations for one in backs), strict=True)
+        for cards, shown in ((self._out, out), *rows):
             while len(cards) > len(shown):
                 cards.pop().deleteLater()
             while len(cards) < len(shown):
@@ -119,23 +142,25 @@ class LoopDiagram(Painted):
             for card, station in zip(cards, shown, strict=True):
                 card.show_station(station)
         previous: QWidget | None = None
-        for card in (*self._out, *self._back):
+        for one in self.cards:
             if previous is not None:
-                QWidget.setTabOrder(previous, card)
-            previous = card
+                QWidget.setTabOrder(previous, one)
+            previous = one
+        least_height(self, self._whole)
+        self.updateGeometry()
         self._place()
         self.update()
 
     @property
     def cards(self) -> list[QWidget]:
         """The stations' widgets, out and back."""
-        return [*self._out, *self._back]
+        return [*self._out, *(card for cards in self._backs for card in cards)]
 
     def sizeHint(self) -> QSize:
-        return scaled_size(560, 2 * CARD_H + 46)
+        return scaled_size(560, self._whole)
 
     def minimumSizeHint(self) -> QSize:
-        return scaled_size(480, 2 * CARD_H + 46)  # all of it: a cut card says nothing
+        return scaled_size(480, self._whole)  # all of it: a cut card says nothing
 
     def rescaled(self) -> None:
         super().rescaled()
@@ -146,13 +171,14 @@ class LoopDiagram(Painted):
 
     def _place(self) -> None:
         width = self.wide - TURN_W
-        for row, cards in enumerate((self._out, self._back)):
-            count = max(len(cards), 1)
+        widest = max((len(cards) for cards in self._backs), default=1)
+        for row, cards in enumerate((self._out, *self._backs)):
+            count = max(len(cards) if row == 0 else widest, 1)
             card_w = (width - GAP * count) / count
-            top = 20 + row * (CARD_H + 24)
+            top = 20 + row * (CARD_H + ROW_GAP)
             for index, card in enumerate(cards):
-                # Out runs to the right, back runs to the left.
-                column = index if row == 0 else count - 1 - index
+                # Out runs to the right, back runs to the left and ends there.
+                column = index if row == 0 else len(cards) - 1 - index
                 card.setGeometry(
                     theme.px(column * (card_w + GAP)), theme.px(top),
                     theme.px(card_w), theme.px(CARD_H),
@@ -167,17 +193,19 @@ class LoopDiagram(Painted):
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
         painter.drawText(QRectF(0, 2, 300, 16), 0, "Out: the DI goes to the amplifier")
-        back_top = _place_of(self._back[0]).y() - 18 if self._back else 0
-        painter.drawText(QRectF(0, back_top, 330, 16), 0, "Back: what it makes of it returns")
+        for number, cards in enumerate(self._backs):
+            words = "Back: what it makes of it returns" if number == 0 else "Back as well"
+            if len(self._backs) > 1:
+                words = f"{words}: {self._names[number]}"
+            back_top = _place_of(cards[0]).y() - 18
+            painter.drawText(QRectF(0, back_top, 400, 16), 0, words)
         self._paint_cables(painter)
         self._paint_turn(painter)
 
     def _paint_cables(self, painter: QPainter) -> None:
         look = theme.current()
-        for cards, token, style, forward in (
-            (self._out, "di", Qt.PenStyle.SolidLine, True),
-            (self._back, "amp", Qt.PenStyle.DashLine, False),
-        ):
+        ways = [(cards, "amp", Qt.PenStyle.DashLine, False) for cards in self._backs]
+        for cards, token, style, forward in ((self._out, "di", Qt.PenStyle.SolidLine, True), *ways):
             for one, two in pairwise(cards):
                 painter.setPen(QPen(look.colour(token), 2, style))
                 here, there = _place_of(one), _place_of(two)
@@ -191,11 +219,28 @@ class LoopDiagram(Painted):
                 painter.drawLine(QPointF(end, y), QPointF(end + 4 * sign, y - 4))
                 painter.drawLine(QPointF(end, y), QPointF(end + 4 * sign, y + 4))
 
+        for cards in self._backs[1:]:
+            self._paint_branch(painter, cards)
+
+    def _paint_branch(self, painter: QPainter, cards: list[_Card]) -> None:
+        """From where another return parts from the first one down to its own first station."""
+        first = self._backs[0]
+        parts_at = len(first) - len(cards) - 1
+        if not 0 <= parts_at < len(first):
+            return
+        above, below = _place_of(first[parts_at]), _place_of(cards[0])
+        x, y = above.center().x(), below.center().y()
+        painter.setPen(QPen(theme.current().colour("amp"), 2, Qt.PenStyle.DashLine))
+        path = QPainterPath(QPointF(x, above.bottom()))
+        path.lineTo(x, y)
+        path.lineTo(below.right(), y)
+        painter.drawPath(path)
+
     def _paint_turn(self, painter: QPainter) -> None:
-        if not self._back:
+        if not self._backs or not self._backs[0]:
             return
         look = theme.current()
-        last, first = _place_of(self._out[-1]), _place_of(self._back[0])
+        last, first = _place_of(self._out[-1]), _place_of(self._backs[0][0])
         x = self.wide - TURN_W + 6
         top, bottom = last.center().y(), first.center().y()
         path = QPainterPath(QPointF(last.right(), top))

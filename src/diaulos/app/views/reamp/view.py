@@ -23,7 +23,7 @@ from diaulos.app.views.reamp.lists import (
     TakeModel,
     TakeRow,
 )
-from diaulos.app.views.reamp.loop_diagram import LoopDiagram, StationShown
+from diaulos.app.views.reamp.loop_diagram import LoopDiagram, ReturnShown, StationShown
 from diaulos.app.views.reamp.player_bar import PlayerBar
 from diaulos.app.views.reamp.tone_panel import TonePanel
 from diaulos.app.views.reamp.work import ReampWork
@@ -396,10 +396,16 @@ class ReampView(ReampWork):
     def _show_plan(self, plan: ReampPlan, target_dbfs: float) -> None:
         self._plan = plan
         self._problem.hide()
-        tap = self._loops.tap_of(plan.rig) or "amp"
-        shown = [(p.station.side, _station(p, tap, target_dbfs)) for p in plan.probes]
-        out = tuple(station for side, station in shown if side == "out")
-        back = tuple(station for side, station in shown if side == "back")
+        taps = {one.back.name: one.back.course.tap for one in plan.returns}
+        shown = [
+            (name, p.station.side, _station(p, taps[name], target_dbfs))
+            for name, p in plan.stations
+        ]
+        out = tuple(station for _, side, station in shown if side == "out")
+        back = tuple(
+            ReturnShown(name, tuple(s for at, side, s in shown if at == name and side == "back"))
+            for name in taps
+        )
         amp = next((d.name for d in plan.rig.devices if d.kind == "amp"), "")
         self.loop.show_loop(out, back, amp, tone_words(plan.rig))
         send = plan.send

@@ -12,15 +12,16 @@ from diaulos.app.jobs import Job
 from diaulos.app.views.reamp.listening import ReampListening
 from diaulos.errors import DiaulosError, RefusedError, RigError
 from diaulos.session import edits
+from diaulos.session.model import MatchRecord
 from diaulos.session.roles import reamp_rig
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.reamp.matching import rematch
+from diaulos.work.reamp.matching import match_pass
 from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass
 from diaulos.work.reamp.reference import ReferenceFound, find_reference
 from diaulos.work.reamp.words import (
     made_words,
 )
-from diaulos.work.takes.exporting import export_pass
+from diaulos.work.takes.exporting import export_names, export_pass, named_beside
 from diaulos.work.takes.impulses import import_impulse, load_impulses
 from diaulos.work.takes.unloading import UnloadedTake, store_unloaded
 
@@ -164,15 +165,12 @@ class ReampWork(ReampListening):
             self.said.emit("A pass cannot be its own reference. Choose another one.")
             return
 
-        def work(progress: Progress, cancel: CancelToken) -> object:
+        def work(progress: Progress, cancel: CancelToken) -> dict[str, MatchRecord | None]:
             progress(0.2, "Measuring loudness")
-            return rematch(take, one, target, store)
+            return match_pass(take, one, target, store)
 
-        def done(record: object) -> None:
-            from diaulos.session.model import MatchRecord
-
-            assert record is None or isinstance(record, MatchRecord)
-            self._document.apply(edits.rematch_pass(take.id, one.id, record))
+        def done(records: dict[str, MatchRecord | None]) -> None:
+            self._document.apply(edits.rematch_pass(take.id, one.id, records))
 
         self._jobs.start(Job("Matching", work, done))
 
@@ -250,6 +248,13 @@ class ReampWork(ReampListening):
         assert take is not None
         assert one is not None
         session, store, services = self._document.session, self._document.store, self._services
+        names = export_names(one)
+        there = [named_beside(Path(path), added) for added in names if added]
+        there = [file for file in there if file.exists()]
+        if there:
+            told = "\n".join(file.name for file in there)
+            if ask(self, "These files exist already.", told, "Replace", no="Cancel") != 0:
+                return
 
         def work(progress: Progress, cancel: CancelToken) -> str:
             progress(0.1, "Writing")
@@ -258,13 +263,14 @@ class ReampWork(ReampListening):
                 session,
                 take,
                 one,
-                store.open_audio(one.file),
-                lambda notes: services.files.create(
-                    target, session.sample_rate_hz, 1, session.word_length, notes, True
+                store,
+                lambda added, channels, notes: services.files.create(
+                    named_beside(target, added), session.sample_rate_hz, channels,
+                    session.word_length, notes, True,
                 ),
                 services.clock,
-            )
-            return target.name
+            )  # fmt: skip
+            return " and ".join(named_beside(target, one).name for one in names)
 
         self._jobs.start(
             Job(
