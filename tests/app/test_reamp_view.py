@@ -459,3 +459,29 @@ def test_what_stands_in_the_way_is_still_told_after_other_work(
     qtbot.waitUntil(lambda: opened.jobs.quiet, timeout=10_000)
     assert not view._problem.isHidden()
     assert view.settled
+
+
+def test_a_rig_that_records_and_reamps_says_what_is_thrown(opened: Desk, settled: Settle) -> None:
+    """One rig for both: its state Reamp is shown, sent through and edited, Record stays."""
+    view, document = opened.views["reamp"], opened.document
+    rig = build("modeler-usb", "both")
+    document.apply(edits.Edit("Add", lambda s: s.model_copy(update={"rigs": (*s.rigs, rig)})))
+    view.choose_rig("both")
+    settled(opened)
+    assert view._state.text() == "State Reamp: Desktop modeler: Plays at USB return"
+    view.reamp()
+    settled(opened)
+    (made,) = document.session.takes[0].passes
+    assert len(made.returns) == 2
+    assert document.session.snapshots[made.rig_hash].state == "reamp"
+    assert view.passes.rowCount() == 1
+    loud, left, right = view.passes.lines(view.passes.item(0))
+    assert left.startswith("Left  ")
+    assert right.startswith("Right  ")
+    assert "LUFS" in loud
+    view._on_setting("modeler", "drive", 7.0)
+    settled(opened)
+    now = document.session.rig("both")
+    assert now.device("modeler").number("drive") == 7.0
+    assert now.device("modeler").word("feed") == "jack"
+    assert len(view.loop.cards) == 6

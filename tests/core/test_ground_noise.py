@@ -77,8 +77,9 @@ def usb_loop(isolated: bool) -> Rig:
     box = make("usb_isolator", "usb_isolator")
     rig = rig.model_copy(update={"cables": rest, "devices": (*rig.devices, box)})
     for number, cable in enumerate(streams, start=1):
-        rig = joined(rig, cable.source, PortRef(device=box.id, port=f"in{number}"))
-        rig = joined(rig, PortRef(device=box.id, port=f"out{number}"), cable.target)
+        way = "play_" if cable.source.device == "computer" else ""
+        rig = joined(rig, cable.source, PortRef(device=box.id, port=f"{way}in{number}"))
+        rig = joined(rig, PortRef(device=box.id, port=f"{way}out{number}"), cable.target)
     return rig
 
 

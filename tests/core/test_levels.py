@@ -236,14 +236,17 @@ def test_every_template_has_its_diagrams(name: str) -> None:
     for diagram in diagrams(name):
         assert diagram.stations[-1].unit == "dBFS"
         assert diagram.first_clip is not None
-        assert diagram.noise_set_by is not None
-        assert 50.0 < diagram.snr_db < 125.0
+        if diagram.course.conversions:
+            assert diagram.noise_set_by is not None
+            assert 50.0 < diagram.snr_db < 125.0
+        else:  # numbers alone: nothing hisses
+            assert diagram.noise_set_by is None
         assert len({s.place.key for s in diagram.stations}) == len(diagram.stations)
         for station in diagram.stations:
             assert station.typical < station.peak
             if station.ceiling is not None:
                 assert station.headroom_db == pytest.approx(station.ceiling - station.peak)
-        sums = power_sum_db(*(share.dbfs for share in diagram.budget))
+        sums = max(-300.0, power_sum_db(*(share.dbfs for share in diagram.budget)))
         assert sums == pytest.approx(diagram.track.noise, abs=1e-6)
 
 
@@ -289,6 +292,10 @@ def test_the_planned_noise_is_what_is_played(name: str) -> None:
     start = trace(graph, graph.tracks[0]).start.device.id
     for track, heard in silent(graph, start, 6.0).items():
         diagram = level_diagram(trace(graph, track))
+        if not diagram.course.conversions:
+            assert not heard.any()
+            assert diagram.track.noise < -200.0
+            continue
         assert band_dbfs(heard) == pytest.approx(diagram.track.noise, abs=ONE_NOISE_DB)
         played = band_dbfs(heard, weighted=True)
         assert played == pytest.approx(diagram.track.noise_a, abs=ONE_NOISE_DB)

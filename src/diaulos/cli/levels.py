@@ -145,7 +145,8 @@ def _print_course(row: dict[str, Any]) -> None:
         print(f"    noise set by: {noise_by['name']}, {noise_by['dbfs']:.1f} dBFS")
     if row.get("loud_moments_dbfs") is not None:
         print(f"    loud moments: to {row['loud_moments_dbfs']:.1f} dBFS")
-    print(f"    signal to noise: {row['snr_db']:.1f} dB, A-weighted {row['snr_a_db']:.1f} dB")
+    if row["snr_db"] is not None:
+        print(f"    signal to noise: {row['snr_db']:.1f} dB, A-weighted {row['snr_a_db']:.1f} dB")
     if row.get("solved") is not None:
         _print_solved(row["solved"])
 

@@ -301,6 +301,9 @@ def _return_data(made: Any, one: Any, rate_hz: int) -> dict[str, Any]:
         "method": matched.method if matched else None,
         "layout": matched.layout if matched else None,
         "null_db": one.null_db,
+        "recorded_track": one.recorded.name if one.recorded else None,
+        "recorded_null_db": one.recorded.null_db if one.recorded else None,
+        "recorded_gain_db": one.recorded.gain_db if one.recorded else None,
         "xruns": made.xruns,
     }
 
@@ -325,6 +328,13 @@ def _print_pass(data: dict[str, Any]) -> None:
     ]
     if "loop_delay_samples" in data:
         lines.insert(1, ("loop delay", figure("loop_delay_samples", ".2f", "samples")))
+    if data.get("recorded_null_db") is not None:
+        lines.append(
+            (
+                "as recorded",
+                f"nulls with {data['recorded_track']} to {data['recorded_null_db']:.1f} dB",
+            )
+        )
     if data["after_lufs"] is not None:
         lines.append(
             (
@@ -358,6 +368,9 @@ def reamp(
     in_channel: InOption = 0,
     block: BlockOption = 0,
     program: ProgramOption = None,
+    state: Annotated[
+        str, typer.Option("--state", metavar="record|reamp", help="How the rig's switches stand.")
+    ] = "reamp",
     returns: Annotated[
         list[str] | None,
         typer.Option(
@@ -368,6 +381,7 @@ def reamp(
 ) -> None:
     """Reamp a stored take and save the new pass, with every return, in the session."""
     from diaulos import wiring
+    from diaulos.cli.rig import state_of
     from diaulos.rig.returns import planned_returns
     from diaulos.session.model import MatchTarget
     from diaulos.session.roles import reamp_rig
@@ -398,7 +412,8 @@ def reamp(
         impulses = load_impulses(session, folder)
         wanted = tuple(one for one in returns or () if one != "all")
         if in_channel and not returns:
-            wanted = (planned_returns(reamp_rig(session, rig))[0].name,)
+            sent = reamp_rig(session, rig, state_of(state))
+            wanted = (planned_returns(sent)[0].name,)
         with told_progress("Reamp", as_json) as progress:
             outcome = make_pass(
                 ReampRequest(
@@ -409,6 +424,7 @@ def reamp(
                     slate=slate,
                     go_on=go_on,
                     returns=wanted,
+                    state=state_of(state),
                     device=device,
                 ),
                 store=folder,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import replace as replace_fields
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import typer
 
@@ -19,17 +19,35 @@ RigOption = Annotated[str, typer.Option("--rig", help="Name or id of the rig.")]
 EXIT_BY_SEVERITY = {"note": 0, "caution": 10, "fault": 11, "danger": 12}
 
 
+def state_of(word: str) -> Literal["record", "reamp"]:
+    """A state by its word; InputError for another word."""
+    if word == "record":
+        return "record"
+    if word == "reamp":
+        return "reamp"
+    raise InputError(
+        f"{word!r} is no state of a rig.", where="--state", remedy="Give record or reamp."
+    )
+
+
 def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag = False) -> None:
     """What is wrong with a rig. Exit code 0 up to a note, 10 caution, 11 fault, 12 danger."""
     from diaulos import wiring
     from diaulos.rig.checks import worst
     from diaulos.rig.safety import notices
-    from diaulos.work.rigs.look import findings_data, look_at, monitoring_data, planned_data
+    from diaulos.rig.states import switched
+    from diaulos.work.rigs.look import (
+        findings_data,
+        look_at,
+        monitoring_data,
+        planned_data,
+        switches_data,
+    )
     from diaulos.work.rigs.stored import stored_of
 
     folder = wiring.SessionFolder.open(session_path, read_only=True)
     session = folder.load()
-    report = look_at(session, rig, stored_of(session, folder))
+    report = look_at(session, rig, stored_of(session, folder), both=True)
     shown = [
         {"id": n.id, "title": n.title, "text": n.text, "read": n.id in report.rig.acknowledged}
         for n in notices(report.rig)
@@ -42,6 +60,7 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
                 "rig": report.rig.name,
                 "worst": bad.word if bad else None,
                 "findings": findings_data(report.findings),
+                "switches": switches_data(report.rig),
                 "tracks": planned_data(report),
                 "monitoring": monitoring_data(report),
                 "notices": shown,
@@ -53,6 +72,8 @@ def check(session_path: SessionArgument, rig: RigOption = "", as_json: JsonFlag 
             print(f"\n{one.severity.word.upper()}  {one.where}  [{one.id}]")
             for line in (one.cause, one.consequence, f"Remedy: {one.remedy}"):
                 print(f"    {line}")
+        for switch in switched(report.rig):
+            print(f"\nState Reamp: {switch.words('reamp')} (Record: {switch.record})")
         for notice in shown:
             print(f"\nSafety, {notice['title']}: {notice['text']}")
     raise typer.Exit(EXIT_BY_SEVERITY[bad.word] if bad else 0)

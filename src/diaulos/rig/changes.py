@@ -69,6 +69,7 @@ def remove_device(rig: Rig, device_id: str) -> Rig:
         cables=tuple(c for c in rig.cables if device_id not in (c.source.device, c.target.device)),
         tracks=tuple(t for t in rig.tracks if t.port.device != device_id),
         locked=tuple(one for one in rig.locked if one.device != device_id),
+        reamp_switches=tuple(one for one in rig.reamp_switches if one.device != device_id),
         played=tuple(one for one in rig.played if one.device != device_id),
     )
 

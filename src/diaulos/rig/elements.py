@@ -604,16 +604,18 @@ def _amp_elements(active: Active, stage: AmpStage, noises: bool) -> list[Element
     def peak(level: float) -> float:
         return peak_volt_to_dbu(peak_output(settings, dbu_to_peak_volt(level)))
 
-    name = f"amplifier model of {device.name}" if modeled else device.name
+    name = device.name
     end: list[Element] = [Gain(-after)]
     if modeled:
         end.append(Read(_inner(active, "model", f"{device.name}: amplifier model", None)))
     if not noises:
         return [Gain(before), Curve(settings, peak, FLAT), *end]
+    idle = np.square(idle_response(settings, GRID_HZ, AMP_RATE_HZ))
+    if modeled:  # numbers neither hiss nor hum by themselves
+        return [Gain(before), Curve(settings, peak, idle), *end]
     hum = tuple(
         (MAINS_HZ * order, 10.0 ** (voice.hum_dbu / 10.0) * part**2) for order, part in HUM_PARTS
     )
-    idle = np.square(idle_response(settings, GRID_HZ, AMP_RATE_HZ))
     return [
         Gain(before),
         NoiseSource(f"input of {name}", "amp", device.id, flat_density(voice.noise_dbu)),

@@ -716,6 +716,22 @@ class SettingRef(Frozen):
         return f"{self.device}.{self.setting}"
 
 
+RigState = Literal["record", "reamp"]
+
+
+class StateSwitch(Frozen):
+    """How a control or switch stands in state Reamp, where that is otherwise than in Record."""
+
+    device: Word
+    setting: Word
+    value: float | Word
+
+    @property
+    def ref(self) -> tuple[str, str]:
+        """What it sets."""
+        return self.device, self.setting
+
+
 class PlayedLevel(Frozen):
     """The loudest peak of an instrument's EMF, in dBu of a sine, and how far the RMS of loud
     playing lies below it."""
@@ -761,6 +777,11 @@ class Rig(Frozen):
     """How loud instruments are really played, where somebody typed or measured it here."""
     maps: tuple[DeviceMap, ...] = ()
     """Which socket is which, for every real device that it was tied to."""
+    reamp_switches: tuple[StateSwitch, ...] = Field(default=(), max_length=100)
+    """What stands otherwise in state Reamp; the devices stand as in state Record."""
+    state: RigState = "record"
+    """How its devices stand. A session's rigs stand as they record; a pass keeps its rig as it
+    was."""
 
     @model_validator(mode="after")
     def _cables_fit(self) -> Rig:
@@ -769,6 +790,11 @@ class Rig(Frozen):
             raise ValueError("two devices have the same id")
         if len({cable.id for cable in self.cables}) != len(self.cables):
             raise ValueError("two cables have the same id")
+        for switch in self.reamp_switches:
+            if switch.device not in devices or not devices[switch.device].has_setting(
+                switch.setting
+            ):
+                raise ValueError(f"state Reamp sets {'.'.join(switch.ref)}, which does not exist")
         for cable in self.cables:
             for end, wanted in ((cable.source, Direction.OUT), (cable.target, Direction.IN)):
                 device = devices.get(end.device)

@@ -33,7 +33,7 @@ from diaulos.rig.model import (
     Stage,
 )
 from diaulos.rig.stages import StageReader
-from diaulos.rig.tone_place import TRIM, place_at
+from diaulos.rig.tone_place import TRIM, TonePlace, place_at
 from diaulos.signal.amp import AmpSettings
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.signal.compressor import CompressorSettings
@@ -88,7 +88,8 @@ def _station(index: int, device: Device, port: object, side: str, is_track: bool
 
     assert isinstance(port, Port)
     if port.signal_class in (SignalClass.STREAM, SignalClass.DIGITAL):
-        return Station(Point(index, port), port.name, side, "dBFS", 0.0)
+        name = port.name if is_track else f"{device.name}: {port.name}"
+        return Station(Point(index, port), name, side, "dBFS", 0.0)
     ceiling = port.max_dbu
     for path in device.live_paths:
         for stage in path.stages:
@@ -504,7 +505,12 @@ SEND_ROOM_DB = 0.1
 """A send that is held back stays so far below what would clip."""
 
 
-def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | None) -> SendPlan:
+def solve_send(
+    course: Course,
+    di_peak_dbfs: float,
+    di_full_scale_dbu: float | None,
+    ahead_db: float | None = None,
+) -> SendPlan:
     """The send gain at which the amplifier's input sees the volts of the DI input.
 
     `di_full_scale_dbu` is the dBu that reached 0 dBFS when the DI was recorded, None when
@@ -519,6 +525,9 @@ def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | N
         Loudest peak of the DI in dBFS.
     di_full_scale_dbu
         dBu that reached 0 dBFS when it was recorded; None for unknown.
+    ahead_db
+        What stood ahead of a modeled amplifier when the DI was recorded, trim less pad in dB: it
+        gets what it had then. None: as an instrument would drive it as trim and pad stand now.
 
     Returns
     -------
@@ -534,7 +543,7 @@ def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | N
     responses = linear_responses(course, freqs)
     response = np.abs(responses[target])
     full_scale = ASSUMED_FULL_SCALE_DBU if di_full_scale_dbu is None else di_full_scale_dbu
-    at_amp_dbu = _sent_dbu(course, float(response[0]))
+    at_amp_dbu = _sent_dbu(course, float(response[0]), ahead_db)
     wanted = full_scale - at_amp_dbu
     room = -di_peak_dbfs - SEND_ROOM_DB
     for point, at in responses.items():
@@ -558,13 +567,20 @@ def solve_send(course: Course, di_peak_dbfs: float, di_full_scale_dbu: float | N
     )
 
 
-def _sent_dbu(course: Course, response: float) -> float:
+def _sent_dbu(course: Course, response: float, ahead_db: float | None) -> float:
     """What a 0 dBFS send is at the amplifier's input: volts at a jack; at a modeled one the
-    volts of an instrument at its jack that would drive it alike."""
+    volts of an instrument at its jack that would drive it alike, behind a trim and pad that make
+    `ahead_db` of it."""
     for leg in course.legs:
         for stage in leg.path.stages if leg.path else ():
             if isinstance(stage, AmpStage) and stage.full_scale_dbu is not None:
-                return stage.full_scale_dbu + gain_to_db(response) - _passed_by_db(leg)
+                passed = _passed_by_db(leg)
+                inside = 0.0
+                if ahead_db is not None:
+                    # What the stream meets of the two by itself stands as it stands now.
+                    inside = gain_to_db(_inside(leg))
+                    passed = ahead_db
+                return stage.full_scale_dbu + gain_to_db(response) + inside - passed
             if isinstance(stage, (AmpStage, AdcStage)):
                 return peak_volt_to_dbu(response)
     return peak_volt_to_dbu(response)
@@ -577,7 +593,42 @@ def _passed_by_db(leg: Leg) -> float:
     place = place_at(leg.device)
     if place is None or any(getattr(stage, "control", "") == TRIM for stage in leg.path.stages):
         return 0.0
+    return _ahead_db(place)
+
+
+def _ahead_db(place: TonePlace) -> float:
     return place.trim.value - (place.pad[2].db if place.pad and place.pad_on else 0.0)
+
+
+def _inside(leg: Leg) -> float:
+    """The gain of what stands ahead of the amplifier inside its device."""
+    gain = 1.0
+    for stage in leg.path.stages if leg.path else ():
+        if isinstance(stage, AmpStage):
+            break
+        gain *= stage_gain(stage, leg.device)
+    return gain
+
+
+def ahead_of_tone_db(course: Course) -> float | None:
+    """What trim and pad make of an instrument ahead of a modeled amplifier; None where there is
+    none on the course.
+
+    Parameters
+    ----------
+    course
+        From an instrument to a recorded one.
+
+    Returns
+    -------
+    Trim less pad in dB, or None.
+    """
+    for leg in course.legs:
+        for stage in leg.path.stages if leg.path else ():
+            if isinstance(stage, AmpStage):
+                place = place_at(leg.device) if stage.full_scale_dbu is not None else None
+                return None if place is None else _ahead_db(place)
+    return None
 
 
 def amp_input(course: Course) -> Point:

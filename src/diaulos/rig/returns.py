@@ -16,6 +16,8 @@ from diaulos.rig.course import Course, reamp_courses
 from diaulos.rig.model import Rig
 from diaulos.rig.trackplan import stereo_pairs
 
+DRY = ("di", "printed")
+
 Side = Literal["", "left", "right"]
 
 
@@ -32,7 +34,8 @@ class PlannedReturn:
 
 def planned_returns(rig: Rig, wanted: Sequence[str] = ()) -> tuple[PlannedReturn, ...]:
     """The returns of a rig, the one that the send is worked out for first; those that are `wanted`
-    by name, else all. RigError where the rig has none, or none of that name."""
+    by name, else all that are not merely the dry track come back. RigError where the rig has none,
+    or none of that name."""
     courses = reamp_courses(rig)
     names = _names(rig, courses)
     unknown = [name for name in wanted if name not in names]
@@ -41,10 +44,11 @@ def planned_returns(rig: Rig, wanted: Sequence[str] = ()) -> tuple[PlannedReturn
             f"{rig.name} has no return {unknown[0]!r}.",
             remedy=f"Its returns: {', '.join(names)}.",
         )
+    dry = all(course.tap in DRY for course in courses)
     kept = [
         (course, name)
         for course, name in zip(courses, names, strict=True)
-        if not wanted or name in wanted
+        if name in wanted or (not wanted and (dry or course.tap not in DRY))
     ]
     groups, sides = _groups([course for course, _ in kept])
     return tuple(

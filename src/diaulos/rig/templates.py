@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from diaulos.errors import RigError
 from diaulos.rig.catalogue.parts import cable
 from diaulos.rig.catalogue.types import make
-from diaulos.rig.changes import stream_number
+from diaulos.rig.changes import checked, stream_number
 from diaulos.rig.course import trace
 from diaulos.rig.fits import usual_kind
 from diaulos.rig.graph import RigGraph
@@ -19,6 +19,7 @@ from diaulos.rig.model import (
     PlannedTrack,
     PortRef,
     Rig,
+    StateSwitch,
 )
 from diaulos.rig.trackplan import with_planned_gains
 
@@ -43,6 +44,7 @@ class Patch:
         self.devices: dict[str, Device] = {}
         self.cables: list[Cable] = []
         self.tracks: list[tuple[str, str, str]] = []
+        self.switches: list[StateSwitch] = []
 
     def add(self, type_id: str, device_id: str, called: str = "", **settings: float | str) -> Patch:
         """A device of a type, perhaps with a name of its own, with some settings."""
@@ -66,6 +68,11 @@ class Patch:
         """A stream into a track of the computer."""
         self.tracks.append((f"track{track}", name, group))
         return self.join(source, f"computer.track{track}", USB_M)
+
+    def reamp(self, device: str, setting: str, value: float | str) -> Patch:
+        """A switch that stands so in state Reamp."""
+        self.switches.append(StateSwitch(device=device, setting=setting, value=value))
+        return self
 
     def rig(self, rig_id: str) -> Rig:
         """The rig, with its tracks as they are traced and its gains as they are planned."""
@@ -91,7 +98,7 @@ class Patch:
                     input_number=stream_number(graph, ref),
                 )
             )
-        return rig.model_copy(update={"tracks": tuple(planned)})
+        return checked(rig, tracks=tuple(planned), reamp_switches=tuple(self.switches))
 
 
 def _computer_and(patch: Patch, inputs: int, **settings: str) -> Patch:
@@ -109,6 +116,7 @@ def _modeler_digital(rig_id: str) -> Rig:
     patch.join("guitar.out", "modeler.in", LONG_M)
     patch.join("modeler.coax_out", "interface.coax_in", 2.0, "digital")
     patch.join("modeler.send", "interface.in1", PATCH_M, "dry")
+    patch.join("computer.play8", "modeler.usb_play3", USB_M, "send").reamp("modeler", "feed", "usb")
     patch.record("interface.rec5", 1, "Modeled left").record("interface.rec6", 2, "Modeled right")
     return patch.record("interface.rec1", 3, "DI").rig(rig_id)
 
@@ -132,6 +140,7 @@ def _modeler_usb(rig_id: str) -> Rig:
     patch.join("guitar.out", "modeler.in", LONG_M).join("modeler.phones", "headphones.in", 2.0)
     patch.join("computer.play1", "modeler.usb_play1", USB_M)
     patch.join("computer.play2", "modeler.usb_play2", USB_M)
+    patch.join("computer.play3", "modeler.usb_play3", USB_M, "send").reamp("modeler", "feed", "usb")
     patch.record("modeler.usb_rec1", 1, "Modeled left")
     patch.record("modeler.usb_rec2", 2, "Modeled right")
     return patch.record("modeler.usb_rec3", 3, "DI").rig(rig_id)
@@ -302,6 +311,7 @@ def _amp_in_loop(rig_id: str) -> Rig:
     patch.join("modeler.coax_out", "interface.coax_in", 2.0, "digital")
     patch.join("modeler.usb_rec3", "computer.track3", USB_M, "dry")
     patch.tracks.append(("track3", "DI", "One performance"))
+    patch.join("computer.play3", "modeler.usb_play3", USB_M, "send").reamp("modeler", "feed", "usb")
     patch.record("interface.rec5", 1, "Amp and cabinet left")
     return patch.record("interface.rec6", 2, "Amp and cabinet right").rig(rig_id)
 

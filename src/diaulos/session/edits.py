@@ -13,8 +13,19 @@ from typing import TypeVar
 from pydantic import ValidationError
 
 from diaulos.errors import EditError
-from diaulos.rig.course import can_reamp
-from diaulos.rig.model import SOFTWARE, Choice, Device, DeviceMap, Frozen, PortRef, Rig, Tie
+from diaulos.rig.model import (
+    SOFTWARE,
+    Choice,
+    Device,
+    DeviceMap,
+    Frozen,
+    PortRef,
+    Rig,
+    RigState,
+    StateSwitch,
+    Tie,
+)
+from diaulos.rig.states import reamps, set_in_state, with_switch
 from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     Against,
@@ -255,15 +266,35 @@ def _at_rate(rig: Rig, old_hz: int, new_hz: int) -> Rig:
     return rig
 
 
-def set_device_setting(rig_id: str, device_id: str, setting_id: str, value: float | str) -> Edit:
-    """One control or choice of a device in a rig."""
+def set_device_setting(
+    rig_id: str,
+    device_id: str,
+    setting_id: str,
+    value: float | str,
+    state: RigState = "record",
+) -> Edit:
+    """One control or choice of a device in a rig; in state Reamp alone where it stands otherwise
+    there and that is the `state`."""
 
     def change(session: Session) -> Session:
-        rig = session.rig(rig_id).with_setting(device_id, setting_id, value)
+        rig = set_in_state(session.rig(rig_id), state, device_id, setting_id, value)
         rigs = tuple(rig if r.id == rig.id else r for r in session.rigs)
         return session.model_copy(update={"rigs": rigs})
 
     return Edit(f"Set {setting_id}", change)
+
+
+def throw_in_reamp(rig_id: str, switches: tuple[StateSwitch, ...]) -> Edit:
+    """Switches that stand so in state Reamp; one that stands so in Record too is none."""
+
+    def change(session: Session) -> Session:
+        rig = session.rig(rig_id)
+        for one in switches:
+            rig = with_switch(rig, one)
+        rigs = tuple(rig if r.id == rig.id else r for r in session.rigs)
+        return session.model_copy(update={"rigs": rigs})
+
+    return Edit("Set state Reamp", change)
 
 
 def choose_rig(rig_id: str) -> Edit:
@@ -294,7 +325,7 @@ def choose_recording_rig(rig_id: str) -> Edit:
 
 def _roles_of(rig: Rig) -> dict[str, str]:
     found = {"recording_rig": rig.id} if records(rig) else {}
-    return {**found, "reamp_rig": rig.id} if can_reamp(rig) else found
+    return {**found, "reamp_rig": rig.id} if reamps(rig) else found
 
 
 def change_rig(rig_id: str, label: str, change_of: Callable[[Rig], Rig]) -> Edit:

@@ -176,6 +176,16 @@ class Against(Frozen):
     refused: Word = ""
 
 
+class Recorded(Frozen):
+    """A return against what the take holds of its own tap: what is left of the return when that
+    track is taken out of it at the best gain and delay, and how much louder the return is."""
+
+    track_id: Ident
+    name: Name
+    null_db: float
+    gain_db: float
+
+
 class Return(Frozen):
     """One of the tracks that came back in a pass. The file is the return as it came, from the
     first sample sent on; delay, polarity and gain are applied when it is heard or exported."""
@@ -208,6 +218,9 @@ class Return(Frozen):
     null_db: float | None = None
     """What the best gain and delay leave of the return when the DI is taken out of it, in dB re the
     return; None where nobody knows. Little is left of a return that is merely the DI."""
+
+    recorded: Recorded | None = None
+    """Against the recorded track of its tap that is most like it; None where there is none."""
 
     @property
     def found(self) -> AlignmentRecord | None:

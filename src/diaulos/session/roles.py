@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from diaulos.rig.course import can_reamp
-from diaulos.rig.model import Rig
+from diaulos.rig.model import Rig, RigState
+from diaulos.rig.states import in_state, reamps
 from diaulos.session.model import Session
 
 
@@ -24,14 +24,15 @@ def recording_rig(session: Session, wanted: str = "") -> Rig:
     return _chosen(session, wanted or session.recording_rig, records)
 
 
-def reamp_rig(session: Session, wanted: str = "") -> Rig:
+def reamp_rig(session: Session, wanted: str = "", state: RigState = "reamp") -> Rig:
     """The rig that stored takes are sent through: the one that is asked for by id or name, else
     the session's reamp rig, else the current one unless it is there to record, else the first
-    that reamps. One that a cable is missing in stays the chosen one: what is wrong is told."""
+    that reamps. One that a cable is missing in stays the chosen one: what is wrong is told. It
+    stands as in its state Reamp."""
     current = session.rig(wanted or session.reamp_rig)
-    if wanted or session.reamp_rig or not records(current):
-        return current
-    return _chosen(session, "", can_reamp)
+    if not (wanted or session.reamp_rig or not records(current)):
+        current = _chosen(session, "", reamps)
+    return in_state(current, state)
 
 
 def _chosen(session: Session, named: str, plays: Callable[[Rig], bool]) -> Rig:

@@ -300,7 +300,9 @@ class StepMaker:
 
     def _add_amp(self, stage: AmpStage, device: Device, key: tuple[Hashable, ...]) -> None:
         seed = self._seed_of(key)
-        faults = AmpFaults(self._faults.noise, self._faults.mains_hz, seed)
+        # A model neither hisses nor hums by itself: the same numbers give the same numbers.
+        noisy = self._faults.noise and stage.full_scale_dbu is None
+        faults = AmpFaults(noisy, self._faults.mains_hz, seed)
         amp = Amplifier(amp_settings(device), self._rate_hz, faults)
         if stage.full_scale_dbu is None:
             self._add(amp, "amp", *key)

@@ -214,21 +214,23 @@ def inline_pad(device_id: str = "pad") -> Device:
 
 
 def usb_isolator(device_id: str = "usb_isolator", channels: int = 4) -> Device:
-    """USB across, ground not."""
+    """USB across, ground not: from a device to the computer, and what the computer plays back."""
     ports: list[Port] = []
-    for n in range(1, channels + 1):
-        for way, direction, ground in ((f"in{n}", IN, "near"), (f"out{n}", OUT, "far")):
+    ways = [(f"in{n}", f"out{n}", f"USB {n}", "near", "far") for n in range(1, channels + 1)]
+    ways += [(f"play_in{n}", f"play_out{n}", f"USB playback {n}", "far", "near")
+             for n in range(1, channels + 1)]  # fmt: skip
+    for entry, exit_, name, here, there in ways:
+        for way, direction, ground in ((entry, IN, here), (exit_, OUT, there)):
             ports.append(
-                port(way, f"USB {n}", direction, Connector.USB, SignalClass.STREAM, 90.0,
-                     ground=ground)
-            )  # fmt: skip
+                port(way, name, direction, Connector.USB, SignalClass.STREAM, 90.0, ground=ground)
+            )
     return Device(
         id=device_id,
         kind="isolator",
         name="USB isolator",
         type="usb_isolator",
         ports=tuple(ports),
-        paths=tuple(Path(source=f"in{n}", target=f"out{n}") for n in range(1, channels + 1)),
+        paths=tuple(Path(source=entry, target=exit_) for entry, exit_, *_ in ways),
     )
 
 

@@ -23,8 +23,10 @@ from diaulos.rig.model import (
     PortRef,
     Rig,
     SignalClass,
+    StateSwitch,
 )
 from diaulos.rig.polarity import inverting, is_inverted
+from diaulos.rig.states import switches_back, thrown_words
 
 
 @check(
@@ -112,7 +114,10 @@ def not_as_planned(context: Context) -> Iterator[Finding]:
         if track is None:
             continue
         wrong = []
-        if course.start.device.id != track.source:
+        elsewhere = course.start.device.id != track.source
+        if elsewhere and _sent_back(context, course):
+            continue  # in state Reamp what is sent comes back by the same input
+        if elsewhere:
             wrong.append(
                 f"it starts at {course.start.device.name} instead of {_name(context, track.source)}"
             )
@@ -124,17 +129,32 @@ def not_as_planned(context: Context) -> Iterator[Finding]:
         if track.input_number is not None and number != track.input_number:
             wrong.append(f"it comes by input {number} instead of {track.input_number}")
         if wrong:
+            thrown = switches_back(context.rig, track.port, track.source) if elsewhere else ()
             yield Finding(
                 "not-as-planned",
                 Severity.FAULT,
                 track.name,
                 f"{track.name} is not as planned: {'; '.join(wrong)}.",
                 "The track would be filed under a wrong name.",
-                "Plug it as planned, or plan it anew.",
+                f"{thrown_words(context.rig, thrown)}. Where it is meant so, plan it anew."
+                if thrown else "Plug it as planned, or plan it anew.",
                 port=course.track,
                 track=course.track,
-                mend=_replan(track, course),
-            )
+                mend=_throw(context.rig, thrown) if thrown else _replan(track, course),
+            )  # fmt: skip
+
+
+def _sent_back(context: Context, course: Course) -> bool:
+    return context.rig.state == "reamp" and course.start.device.kind == RECORDER
+
+
+def _throw(rig: Rig, switches: tuple[StateSwitch, ...]) -> Mend:
+    def change(now: Rig) -> Rig:
+        for one in switches:
+            now = now.with_setting(one.device, one.setting, one.value)
+        return now
+
+    return Mend(thrown_words(rig, switches), change)
 
 
 def _replan(track: PlannedTrack, course: Course) -> Mend:

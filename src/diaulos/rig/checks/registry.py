@@ -55,6 +55,8 @@ class Finding:
     device: str = ""
     track: PortRef | None = None
     mend: Mend | None = field(default=None, compare=False)
+    state: str = ""
+    """"reamp" where only the rig's state Reamp has it."""
 
     @property
     def key(self) -> tuple[str, str]:

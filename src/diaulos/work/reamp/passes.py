@@ -11,8 +11,9 @@ from dataclasses import dataclass, replace
 
 from diaulos.errors import EditError
 from diaulos.ids import free_id
+from diaulos.rig.as_recorded import ahead_when_recorded
 from diaulos.rig.bench import Impulses
-from diaulos.rig.model import Rig
+from diaulos.rig.model import Rig, RigState
 from diaulos.session.edits import Edit, add_pass
 from diaulos.session.model import (
     SIMULATED,
@@ -43,6 +44,7 @@ from diaulos.work.ports import (
 )
 from diaulos.work.reamp.howl import require_quiet_return
 from diaulos.work.reamp.matching import References, match_pass, references_of
+from diaulos.work.reamp.nulls import null_with_recorded
 from diaulos.work.reamp.planning import ReampPlan, ReturnPlan, plan_reamp
 from diaulos.work.reamp.reference import measure_against
 from diaulos.work.reamp.returns import Returned, alignment_record, last_delay, measure_return
@@ -108,6 +110,8 @@ class ReampRequest:
     """Whether the take is sent although the sweep came back far from plan, or not at all."""
     returns: tuple[str, ...] = ()
     """Names of the returns that are recorded; none is all of the rig's."""
+    state: RigState = "reamp"
+    """How the rig's switches stand."""
     device: str = SIMULATED
     """What it goes through: the simulated studio, or a real device's name."""
 
@@ -142,7 +146,7 @@ def make_pass(
     session = request.session
     take = session.take(request.take_id)
     track = _dry_track(take, request.track_id)
-    rig = reamp_rig(session, request.rig_id)
+    rig = reamp_rig(session, request.rig_id, request.state)
     di, undo = open_di(session, take, track, rig, store, request.undo_load)
     progress(0.0, "Reading the take")
     excerpt = read_loudest(di)
@@ -155,6 +159,7 @@ def make_pass(
         session.target_peak_dbfs,
         auto_return=request.auto_return,
         wanted=request.returns,
+        ahead_db=ahead_when_recorded(session.snapshots.get(take.rig_hash), rig),
         impulses=impulses,
         cancel=cancel,
     )
@@ -250,6 +255,11 @@ def _finished(
             for one in returns
         )
         made = made.model_copy(update={"returns": returns})
+    returns = tuple(
+        one.model_copy(update={"recorded": null_with_recorded(take, one, store, cancel)})
+        for one in returns
+    )
+    made = made.model_copy(update={"returns": returns})
     known = {one.file: found.levels for one, found in zip(returns, returned, strict=True)}
     matches = match_pass(take, made, target, store, known, references)
     returns = tuple(one.model_copy(update={"match": matches[one.file]}) for one in returns)

@@ -40,6 +40,8 @@ class ReampPlan:
     rig: Rig
     send: SendPlan
     returns: tuple[ReturnPlan, ...]
+    as_recorded: bool = False
+    """Whether a modeled amplifier gets what it had when the take was recorded."""
 
     @property
     def courses(self) -> tuple[Course, ...]:
@@ -78,17 +80,19 @@ def plan_reamp(
     *,
     auto_return: bool = True,
     wanted: Sequence[str] = (),
+    ahead_db: float | None = None,
     impulses: Impulses | None = None,
     cancel: CancelToken | None = None,
 ) -> ReampPlan:
     """Solve the send, set the return gains in their own steps, and work out every station.
 
     The gains of returns that belong together go up and down as one, so that the balance between
-    them is the rig's. `wanted` names the returns; none is all of them.
+    them is the rig's. `wanted` names the returns; none is all of them. `ahead_db`: see
+    `solve_send`.
     """
     check = (cancel or CancelToken()).check
     backs = planned_returns(rig, wanted)
-    send = solve_send(backs[0].course, excerpt.peak_dbfs, full_scale_dbu)
+    send = solve_send(backs[0].course, excerpt.peak_dbfs, full_scale_dbu, ahead_db)
     played = excerpt.samples.astype(np.float64) * db_to_gain(send.gain_db)
 
     def probed(back: PlannedReturn) -> tuple[Probe, ...]:
@@ -103,7 +107,7 @@ def plan_reamp(
             _at_gain(old, back, probed)
             for old, back in zip(found, planned_returns(rig, wanted), strict=True)
         ]
-    return ReampPlan(rig, send, tuple(found))
+    return ReampPlan(rig, send, tuple(found), ahead_db is not None and not send.limited_db)
 
 
 def _gain_of(back: PlannedReturn) -> float:

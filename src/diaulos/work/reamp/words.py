@@ -9,7 +9,18 @@ from diaulos.errors import DiaulosError
 from diaulos.figures import counted, level, number
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
-from diaulos.session.model import Against, Pass, Return, Session, SlateRecord, Take, tone_words
+from diaulos.rig.plan import return_control
+from diaulos.rig.states import in_state
+from diaulos.session.model import (
+    Against,
+    Pass,
+    Recorded,
+    Return,
+    Session,
+    SlateRecord,
+    Take,
+    tone_words,
+)
 from diaulos.session.roles import reamp_rig
 from diaulos.units import samples_to_ms
 from diaulos.work.instruments.drive import drive_change, matching_tone
@@ -44,17 +55,25 @@ def deviation_words(deviation: tuple[tuple[float, float], ...]) -> str:
 def send_words(plan: ReampPlan) -> str:
     """How it is sent, and with which return gain."""
     send = plan.send
+    if plan.as_recorded:
+        return (
+            f"Send {number(send.gain_db, 1, sign=True)} dB, as recorded: the tone stage gets what "
+            f"it had, whatever pad and trim are now. {_gain_words(plan)}"
+        ).strip()
     return (
         f"Send {number(send.gain_db, 1, sign=True)} dB: {number(send.amp_peak_dbu)} dBu peak "
         f"at the amp input, as at the DI input (1 kHz; {deviation_words(send.deviation_db)}). "
         f"{_gain_words(plan)}"
-    )
+    ).strip()
 
 
 def _gain_words(plan: ReampPlan) -> str:
+    turned = [one for one in plan.returns if return_control(one.back.course) is not None]
+    if not turned:
+        return ""  # it comes back as numbers
     if len(plan.returns) == 1:
         return f"Return gain {number(plan.return_gain_db, 0)} dB."
-    gains = ", ".join(f"{one.back.name} {number(one.gain_db, 0)}" for one in plan.returns)
+    gains = ", ".join(f"{one.back.name} {number(one.gain_db, 0)}" for one in turned)
     return f"Return gains: {gains} dB."
 
 
@@ -145,7 +164,8 @@ class Loops:
         """What comes back from a rig, "" where no played track leads back."""
         known = self._taps.get(rig.id)
         if known is None or known[0] is not rig:
-            known = (rig, reamp_course(rig).tap if can_reamp(rig) else "")
+            sent = in_state(rig, "reamp")
+            known = (rig, reamp_course(sent).tap if can_reamp(sent) else "")
             self._taps[rig.id] = known
         return known[1]
 
@@ -304,9 +324,27 @@ def _return_words(one: Return, rate_hz: float) -> list[str]:
     if one.null_db is not None:
         left = number(one.null_db)
         parts.append(f"without the DI {left} dB of it are left (best gain and delay)")
+    if one.recorded is not None:
+        parts.append(_recorded_words(one.recorded))
     if one.merely_di:
         parts.append(MERELY_DI)
     return parts
+
+
+AS_RECORDED_DB = -60.0
+"""Deeper than that two recordings are told apart by nobody (common practice, no source)."""
+
+
+def _recorded_words(recorded: Recorded) -> str:
+    """How near a return comes to what was recorded of its tap."""
+    same = "as recorded: " if recorded.null_db <= AS_RECORDED_DB else ""
+    louder = "" if abs(recorded.gain_db) < 0.05 else (
+        f", {number(abs(recorded.gain_db))} dB {'louder' if recorded.gain_db > 0.0 else 'quieter'}"
+    )  # fmt: skip
+    return (
+        f"{same}nulls with the recorded {recorded.name} to {number(recorded.null_db)} dB "
+        f"(best gain and delay){louder}"
+    )
 
 
 MERELY_DI = (
@@ -330,6 +368,8 @@ def _came_words(one: Return, rate_hz: int) -> str:
         return f"recorded, but not in time. {one.alignment_refused}"
     ms = samples_to_ms(one.alignment.delay_samples, rate_hz)
     text = f"{number(one.alignment.delay_samples, 2)} samples ({number(ms, 2)} ms) late"
+    if one.recorded is not None and one.recorded.null_db <= AS_RECORDED_DB:
+        text += ", as recorded"
     if one.alignment.polarity < 0:
         text += ", inverted" if one.group else ", polarity inverted and corrected"
     if one.match is not None:

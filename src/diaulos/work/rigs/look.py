@@ -21,6 +21,7 @@ from diaulos.rig.sources import (
     PlayedSource,
     representative_of,
 )
+from diaulos.rig.states import folded, in_state, switched
 from diaulos.rig.trackplan import TrackPlan, plan_tracks, stereo_sides
 from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session
@@ -122,20 +123,49 @@ def rig_graph(
     return RigGraph(rig, sources, sent, tone=tone, cabinets=stored.cabinets)
 
 
-def look_at(session: Session, rig_id: str = "", stored: Stored = NOTHING_STORED) -> RigReport:
-    """Everything about a rig of the session, the current one by default."""
-    graph = rig_graph(session, session.rig(rig_id), stored)
+def look_at(
+    session: Session,
+    rig_id: str = "",
+    stored: Stored = NOTHING_STORED,
+    *,
+    both: bool = False,
+) -> RigReport:
+    """Everything about a rig of the session, the current one by default, as it records; with
+    `both` also what is found in its state Reamp alone."""
+    rig = session.rig(rig_id)
+    graph = rig_graph(session, rig, stored)
     rate = float(session.sample_rate_hz)
     context = Context(graph, rate, session.target_peak_dbfs)
     used, free = inputs_left(graph.rig)
+    findings = run_checks(context)
+    if both and rig.reamp_switches:
+        sent = Context(
+            rig_graph(session, in_state(rig, "reamp"), stored), rate, session.target_peak_dbfs
+        )
+        findings = in_both(findings, run_checks(sent))
     return RigReport(
         graph,
-        run_checks(context),
+        findings,
         plan_tracks(graph),
         context.monitoring,
         used,
         free,
     )
+
+
+def in_both(record: tuple[Finding, ...], reamp: tuple[Finding, ...]) -> tuple[Finding, ...]:
+    """What is found in state Record, and what in state Reamp alone; the worst first."""
+    known = {(one.key, one.track) for one in record}
+    more = [_of_reamp(one) for one in reamp if (one.key, one.track) not in known]
+    return tuple(sorted((*record, *more), key=lambda one: -one.severity))
+
+
+def _of_reamp(one: Finding) -> Finding:
+    mend = one.mend
+    if mend is not None:
+        change = mend.change
+        mend = replace(mend, change=lambda rig: folded(rig, change(in_state(rig, "reamp"))))
+    return replace(one, where=f"In state Reamp, {one.where}", mend=mend, state="reamp")
 
 
 # --- for scripts ---
@@ -152,8 +182,17 @@ def findings_data(findings: tuple[Finding, ...]) -> list[dict[str, Any]]:
             "consequence": one.consequence,
             "remedy": one.remedy,
             "can_be_applied": one.mend is not None,
+            "state": one.state or None,
         }
         for one in findings
+    ]
+
+
+def switches_data(rig: Rig) -> list[dict[str, str]]:
+    """What stands otherwise in state Reamp, for JSON."""
+    return [
+        {"device": one.device, "setting": one.setting, "record": one.record, "reamp": one.reamp}
+        for one in switched(rig)
     ]
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Generic, TypeVar
 
 import numpy as np
@@ -18,11 +18,13 @@ from numpy.typing import NDArray
 from diaulos.circuit.loading import Load, curves_db
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import DiaulosError, RigError
-from diaulos.rig.course import can_reamp, reamp_course
+from diaulos.rig.as_recorded import ahead_when_recorded
+from diaulos.rig.course import reamp_course
 from diaulos.rig.excerpt import EXCERPT_S, RATE_HZ, Excerpt, Sent, excerpt_of
 from diaulos.rig.graph import Brought
 from diaulos.rig.model import Rig
 from diaulos.rig.plan import solve_send
+from diaulos.rig.states import reamps
 from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import SIMULATED, Session, Take, Track
 from diaulos.signal.convolve import convolve_long
@@ -49,12 +51,15 @@ class StoredDi:
     excerpt_peak_dbfs: float
     peak_dbfs: float
     full_scale_dbu: float | None
+    recorded_with: Rig | None = None
+    """The rig as it was then."""
 
     def through(self, rig: Rig) -> Sent | None:
         """As a rig sends it, so that the amplifier sees the instrument's volts; None where the
         rig sends to none."""
         try:
-            send = solve_send(reamp_course(rig), self.peak_dbfs, self.full_scale_dbu)
+            ahead = ahead_when_recorded(self.recorded_with, rig)
+            send = solve_send(reamp_course(rig), self.peak_dbfs, self.full_scale_dbu, ahead)
         except RigError:
             return None
         return Sent(self.excerpt, self.excerpt_peak_dbfs + send.gain_db)
@@ -182,7 +187,7 @@ def _newest_di(session: Session, store: SessionStore) -> StoredDi | None:
         key = (session.id, take.name, di)
         known, found = _SENT.get(key)
         if not known:
-            if not any(can_reamp(one) for one in session.rigs):
+            if not any(reamps(one) for one in session.rigs):
                 return None
             try:
                 found = _as_sent(store.open_audio(di.file), take, di)
@@ -190,7 +195,7 @@ def _newest_di(session: Session, store: SessionStore) -> StoredDi | None:
                 found = None
             _SENT.put(key, found)
         if found is not None:
-            return found
+            return replace(found, recorded_with=session.snapshots.get(take.rig_hash))
     return None
 
 

@@ -41,6 +41,8 @@ def verdict(diagram: LevelDiagram, solved: Solved | None, aim: Aim) -> Verdict:
     if first is not None and first.headroom_db is not None:
         clips = f"{first.place.name}, {_room_words(first.headroom_db)}"
     quiet = "Nothing that is known."
+    if not diagram.course.conversions:
+        quiet = "Nothing: it is numbers all the way."
     if noise is not None:
         quiet = (
             f"{noise.words}: {db(diagram.snr_db)} under the loudest peak ({db(diagram.snr_a_db)} A)"
@@ -208,8 +210,8 @@ def _diagram_data(diagram: LevelDiagram) -> dict[str, Any]:
         "noise_set_by": None
         if noise is None
         else {"name": noise.words, "dbfs": round(noise.dbfs, 2)},
-        "snr_db": round(diagram.snr_db, 2),
-        "snr_a_db": round(diagram.snr_a_db, 2),
+        "snr_db": round(diagram.snr_db, 2) if noise is not None else None,
+        "snr_a_db": round(diagram.snr_a_db, 2) if noise is not None else None,
         "noise_budget": [
             {
                 "name": s.words,

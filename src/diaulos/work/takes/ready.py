@@ -12,6 +12,7 @@ from diaulos.session.model import Session
 from diaulos.session.roles import recording_rig
 from diaulos.work.rigs.look import RigReport, look_at, node_load_of
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
+from diaulos.work.rigs.switches import stands_otherwise, state_words
 
 USUAL_MINUTES = 10.0
 
@@ -107,7 +108,15 @@ def checklist(
         for device in chosen
         if not any(one.id == device.word("instrument") for one in session.instruments)
     ]
+    state = state_words(report.rig, "record")
+    turned = stands_otherwise(session, report.rig, "record")
+    switches = (
+        (Condition("state", state, "The last pass went through this rig", not turned,
+                   f"Set it on the hardware: {state}."),)
+        if state else ()
+    )  # fmt: skip
     return (
+        *switches,
         Condition("armed", f"{len(armed)} tracks are armed", "Nothing is armed", bool(armed),
                   "Plan tracks in Rig: nothing that is recorded starts at an instrument.", True),
         Condition("danger", "Nothing is dangerous", "The rig is dangerous", not dangers,

@@ -35,6 +35,7 @@ from diaulos.app.widgets.painted import least_height
 from diaulos.app.widgets.waveform import Waveform
 from diaulos.app.widgets.wrapping import Flowing, scrolled
 from diaulos.errors import DiaulosError
+from diaulos.rig.as_recorded import ahead_when_recorded
 from diaulos.rig.bench import Probe
 from diaulos.session import edits
 from diaulos.session.model import Session, tone_words
@@ -49,6 +50,7 @@ from diaulos.work.reamp.words import (
     send_words,
     tone_remark,
 )
+from diaulos.work.rigs.switches import stands_otherwise, state_words
 from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.unload import undo_for
 
@@ -98,6 +100,12 @@ class ReampView(ReampWork):
         self.bar = PlayerBar()
         self._title = _label("", "title")
         self._title.setWordWrap(True)
+        self._state = _label("", "muted")
+        self._state.setWordWrap(True)
+        self._state.setToolTip(
+            "What stands otherwise in this rig's state Reamp than when it records. The simulated "
+            "studio sets it; on the hardware a person does."
+        )
         self._send_text = _label("", "muted")
         self._send_text.setWordWrap(True)
         least_height(self._send_text, 36)
@@ -151,6 +159,7 @@ class ReampView(ReampWork):
         column.setContentsMargins(8, 0, 8, 0)
         column.setSpacing(5)
         column.addWidget(self._title)
+        column.addWidget(self._state)
         column.addWidget(self.loop)
         column.addWidget(self._send_text)
         column.addWidget(self.tone)
@@ -271,7 +280,13 @@ class ReampView(ReampWork):
         self._empty_takes.setVisible(not session.takes)
         self._show_take()
         if session.rigs:
-            self.tone.show_rig(session, reamp_rig(session))
+            rig = reamp_rig(session)
+            self.tone.show_rig(session, rig)
+            state = state_words(session.rig(rig.id), "reamp")
+            if stands_otherwise(session, session.rig(rig.id), "reamp"):
+                state = f"Set it on the hardware first. {state}"
+            self._state.setText(state)
+            self._state.setVisible(bool(state))
         self._tell_courses()
         self._plan_soon()
 
@@ -357,7 +372,10 @@ class ReampView(ReampWork):
         di, rig = take.di, reamp_rig(session)
         auto, store, undo = self.tone.auto_return, self._document.store, self.tone.undo_load
         instrument = next((i for i in session.instruments if i.id == take.instrument_id), None)
-        key = (di, rig, auto, session.impulses, session.target_peak_dbfs, undo, undo and instrument)
+        key = (
+            di, take.rig_hash, rig, auto, session.impulses, session.target_peak_dbfs, undo,
+            undo and instrument,
+        )  # fmt: skip
         if key == self._plan_key:
             return
         known = None if undo else self._excerpts.get(di.file)
@@ -373,6 +391,7 @@ class ReampView(ReampWork):
                 di.full_scale_dbu,
                 session.target_peak_dbfs,
                 auto_return=auto,
+                ahead_db=ahead_when_recorded(session.snapshots.get(take.rig_hash), rig),
                 impulses=load_impulses(session, store),
                 cancel=cancel,
             )

@@ -40,7 +40,8 @@ class ReampWork(ReampListening):
     def _on_setting(self, device: str, setting: str, value: object) -> None:
         assert isinstance(value, (str, float))
         rig = reamp_rig(self._document.session).id
-        if not self._document.apply(edits.set_device_setting(rig, device, setting, value)):
+        change = edits.set_device_setting(rig, device, setting, value, "reamp")
+        if not self._document.apply(change):
             self.tone.show_rig(self._document.session, reamp_rig(self._document.session))
 
     def keep(self) -> None:
@@ -224,7 +225,7 @@ class ReampWork(ReampListening):
             self.tone.show_rig(session, rig)
             self.problem.emit(error)
             return
-        use = edits.set_device_setting(rig.id, device.id, "cabinet", outcome.impulse.file)
+        use = edits.set_device_setting(rig.id, device.id, "cabinet", outcome.impulse.file, "reamp")
         both = edits.Edit(outcome.edit.label, lambda current: use(outcome.edit(current)))
         self._document.apply(both)
         if outcome.note:

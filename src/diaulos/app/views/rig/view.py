@@ -237,7 +237,7 @@ class RigView(RigLayout):
         session, rig, store = self._document.session, self._shown_rig, self._document.store
 
         def work(progress: Progress, cancel: CancelToken) -> RigReport:
-            return look_at(session, "", stored_of(session, store))
+            return look_at(session, "", stored_of(session, store), both=True)
 
         def done(report: RigReport) -> None:
             if rig is self._shown_rig:
