@@ -16,6 +16,7 @@ import disk
 import hostile
 import hunt
 import kills
+import loops
 import ports
 import proof
 import truth
@@ -34,6 +35,9 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
         proof.FAULTY // (10 if tenth else 1), proof.CLEAN // (10 if tenth else 1), seed
     ),
     "hunt": lambda tenth, seed: hunt.run(hunt.RIGS // (10 if tenth else 1), seed),
+    "loops": lambda tenth, seed: loops.run(
+        loops.CHANGED // (10 if tenth else 1), loops.UNCHANGED // (10 if tenth else 1), seed
+    ),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }
 

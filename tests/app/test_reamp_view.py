@@ -485,3 +485,35 @@ def test_a_rig_that_records_and_reamps_says_what_is_thrown(opened: Desk, settled
     assert now.device("modeler").number("drive") == 7.0
     assert now.device("modeler").word("feed") == "jack"
     assert len(view.loop.cards) == 6
+
+
+def test_the_loop_is_checked_with_a_key(
+    opened: Desk, qtbot: QtBot, settled: Settle, answers: dict[str, object],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    """First known, then as it was, then not: kept only when a person says so."""
+    view, document = opened.views["reamp"], opened.document
+    opened.show("reamp")
+    settled(opened)
+    press(qtbot, opened, Qt.Key.Key_C)
+    settled(opened)
+    assert "The loop is known now" in opened.window._status.text()
+    (known,) = document.session.loop_checks
+    press(qtbot, opened, Qt.Key.Key_C)
+    settled(opened)
+    assert opened.window._status.text().startswith("As on ")
+    bench = view._services.bench_for
+
+    def turned(impulses: object) -> object:
+        return lambda courses: bench(impulses)(
+            (reamp_course(courses[0].rig.with_setting("amp", "treble", 0.0)),)
+        )
+
+    monkeypatch.setattr(view, "_services", replace(view._services, bench_for=turned))
+    for answer, kept in (("Leave it", True), ("Keep as it is now", False)):
+        answers["button"] = answer
+        before = document.session.loop_checks
+        press(qtbot, opened, Qt.Key.Key_C)
+        settled(opened)
+        assert (document.session.loop_checks == before) is kept
+    assert known.rig_name

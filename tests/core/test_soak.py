@@ -11,7 +11,9 @@ import pytest
 HERE = Path(__file__).parents[2]
 
 
-@pytest.mark.parametrize("name", ["kills", "mutants", "disk", "truth", "delays", "proof", "hunt"])
+@pytest.mark.parametrize(
+    "name", ["kills", "mutants", "disk", "truth", "delays", "proof", "hunt", "loops"]
+)
 def test_a_tenth_of_the_long_checks(name: str) -> None:
     """In a process of its own: it forks, kills, and limits itself."""
     done = subprocess.run(

@@ -191,6 +191,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("restore_take", "Restore from the bin", TAKE, "U", "restore_chosen",
                "write", view="takes"),
     ActionSpec("reamp", "&Reamp the take", "Take", "R", "reamp", "idle", view="reamp"),
+    ActionSpec("loop_check", "&Check the loop", "Take", "C", "check_loop", "idle", view="reamp"),
     ActionSpec("reference", "In &time with\N{HORIZONTAL ELLIPSIS}", "Take", "T", "ask_reference",
                "idle", view="reamp"),
     ActionSpec("match", "&Match again", "Take", "M", "match_again", "idle", view="reamp"),

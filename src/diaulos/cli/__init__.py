@@ -13,6 +13,7 @@ VERBS = {
     "reamp": "main:reamp",
     "reference": "passes:reference",
     "export": "passes:export",
+    "loopcheck": "passes:loopcheck",
     "reamp-file": "main:reamp_file_command",
     "align": "main:align",
     "match": "main:match",

@@ -7,9 +7,11 @@ from typing import Annotated, Any
 
 import typer
 
+from diaulos.cli.devices import BlockOption, DeviceOption, InOption, OutOption
 from diaulos.cli.output import print_json, told_progress
 from diaulos.cli.rig import JsonFlag, SessionArgument
 from diaulos.errors import InputError
+from diaulos.ids import BENCH
 
 TakeOption = Annotated[str, typer.Option("--take", metavar="NAME", help="Name or id of the take.")]
 
@@ -69,6 +71,62 @@ def reference(
         else:
             turned = "normal" if row["polarity"] == 1 else "inverted"
             print(f"  {row['name']}: {row['delay_samples']:.2f} samples late, {turned}")
+
+
+def loopcheck(
+    session_path: SessionArgument,
+    rig: Annotated[str, typer.Option("--rig", help="Name or id of the rig.")] = "",
+    keep: Annotated[
+        bool, typer.Option("--keep", help="Later checks are held against this one.")
+    ] = False,
+    returns: Annotated[
+        list[str] | None,
+        typer.Option("--returns", metavar="all|NAME", help="What is checked of it; again."),
+    ] = None,
+    device: DeviceOption = BENCH,
+    out_channel: OutOption = 0,
+    in_channel: InOption = 0,
+    block: BlockOption = 0,
+    as_json: JsonFlag = False,
+) -> None:
+    """A quiet sweep round the reamp loop, held against the last good one of the same loop."""
+    from diaulos import wiring
+    from diaulos.rig.returns import planned_returns
+    from diaulos.session.roles import reamp_rig
+    from diaulos.work.reamp.loopcheck import check_data, check_loop
+    from diaulos.work.takes.impulses import load_impulses
+
+    folder = wiring.SessionFolder.open(session_path)
+    try:
+        session = folder.load()
+        impulses = load_impulses(session, folder)
+        wanted = [one for one in returns or () if one != "all"]
+        if in_channel and not returns:
+            wanted = [planned_returns(reamp_rig(session, rig))[0].name]
+        backend = (
+            wiring.bench_for(impulses)
+            if device == BENCH
+            else wiring.loop_on(device, out_channel, in_channel, block_frames=block)
+        )
+        with told_progress("Loop check", as_json) as progress:
+            checked = check_loop(
+                session, rig, backend_for=backend, clock=wiring.local_now, device=device,
+                returns=wanted, impulses=impulses, progress=progress,
+            )  # fmt: skip
+        if keep or not checked.since or checked.as_last:
+            folder.save(checked.keep(session))
+    finally:
+        folder.close()
+    data = {"session": str(folder.path), "rig": checked.rig.name, "device": device}
+    data |= check_data(checked)
+    if as_json:
+        print_json(data)
+        return
+    print(f"{session.name}, {checked.rig.name}: {checked.words}")
+    for one in checked.returns:
+        slate = one.slate
+        late = "not known" if slate.delay_samples is None else f"{slate.delay_samples:.2f} samples"
+        print(f"  {one.back.name}: loop delay {late}, noise {slate.noise_dbfs:.1f} dBFS RMS")
 
 
 def export(

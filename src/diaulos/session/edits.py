@@ -33,6 +33,7 @@ from diaulos.session.model import (
     Heard,
     Impulse,
     Instrument,
+    LoopCheck,
     MatchRecord,
     Pass,
     Return,
@@ -295,6 +296,24 @@ def throw_in_reamp(rig_id: str, switches: tuple[StateSwitch, ...]) -> Edit:
         return session.model_copy(update={"rigs": rigs})
 
     return Edit("Set state Reamp", change)
+
+
+def keep_loop_check(check: LoopCheck, rig: Rig) -> Edit:
+    """A loop as it is now is what later checks are held against, with the rig as it was."""
+
+    def change(session: Session) -> Session:
+        others = tuple(
+            one for one in session.loop_checks
+            if (one.rig_name, one.played_by) != (check.rig_name, check.played_by)
+        )  # fmt: skip
+        return session.model_copy(
+            update={
+                "loop_checks": (*others, check)[-500:],
+                "snapshots": {**session.snapshots, check.rig_hash: rig},
+            }
+        )
+
+    return Edit("Keep loop check", change)
 
 
 def choose_rig(rig_id: str) -> Edit:

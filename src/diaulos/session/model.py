@@ -163,9 +163,29 @@ class SlateRecord(Frozen):
     polarity: Literal[-1, 1] | None
     level_dbfs: float
     noise_dbfs: float
+    hum_dbfs: float | None = None
+    """RMS of the mains' lines in it; None where nobody measured it."""
     harmonics_db: float
     response: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
     reason: Word = ""
+
+
+class LoopReturn(Frozen):
+    """What a check of the loop told of one return."""
+
+    name: Name
+    port: PortRef
+    slate: SlateRecord
+
+
+class LoopCheck(Frozen):
+    """A loop as it was when it was last found good: what later checks are held against."""
+
+    rig_name: Word
+    rig_hash: Word
+    played_by: Word
+    made_at: Word
+    returns: tuple[LoopReturn, ...] = Field(min_length=1, max_length=64)
 
 
 class Against(Frozen):
@@ -477,6 +497,8 @@ class Session(Frozen):
     """Device types of one's own."""
     a4_hz: float = Field(default=440.0, ge=380.0, le=500.0)
     """What everybody tunes to."""
+    loop_checks: tuple[LoopCheck, ...] = Field(default=(), max_length=500)
+    """The last good one of every loop and device."""
     mix: dict[InsideFile, Heard] = Field(default_factory=dict)
     """The monitor mix, by audio file; what is not in it is heard as is usual."""
 

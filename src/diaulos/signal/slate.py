@@ -43,6 +43,11 @@ CLIPPED = 0.999
 SMOOTH_OCTAVES = 1.0 / 12.0
 MOST_POLES = 1.0
 """Of a fall above half the rate: an analog one has some, a stand-in's filters need not."""
+NO_ORDER_S = (0.50, 0.53, 0.56, 0.59)
+"""So far ahead of the linear one orders that matter have passed: as many places as there are
+orders."""
+ORDERS_FACTOR = 2.0
+HUM_S, HUM_LINES = 0.8, 6
 NOISE_FACTOR = 2.5
 """A magnitude that stands out of the noise by so much is a response."""
 
@@ -67,7 +72,7 @@ class SlateReading:
 
     `delay_samples` and `polarity` are None where nothing did. `response_db` is the gain over
     `response_hz`; `harmonics_db` the higher orders re the linear one; `noise_dbfs` the RMS of
-    what the loop gives by itself.
+    what the loop gives by itself, `hum_dbfs` that of the mains' lines in it.
     """
 
     heard: bool
@@ -76,6 +81,7 @@ class SlateReading:
     peak_dbfs: float
     clipped: bool
     noise_dbfs: float
+    hum_dbfs: float
     harmonics_db: float
     response_hz: tuple[float, ...]
     response_db: tuple[float, ...]
@@ -155,7 +161,16 @@ def read_slate(slate: Slate, returned: Audio) -> SlateReading:
     top = float(np.abs(impulse[at]))
     heard = top > 0.0 and 20.0 * math.log10(top / max(spread, 1e-30)) > HEARD_DB
     reading = SlateReading(
-        heard, None, None, gain_to_db(peak), peak >= CLIPPED, gain_to_db(noise), -200.0, (), ()
+        heard,
+        None,
+        None,
+        gain_to_db(peak),
+        peak >= CLIPPED,
+        gain_to_db(noise),
+        _hum_dbfs(y, slate.rate_hz),
+        -200.0,
+        (),
+        (),
     )
     if not heard or reading.clipped:
         return reading
@@ -173,6 +188,22 @@ def read_slate(slate: Slate, returned: Audio) -> SlateReading:
         response_hz=RESPONSE_HZ,
         response_db=tuple(gain_to_db(float(value)) for value in shown),
     )
+
+
+def _hum_dbfs(y: Real, rate_hz: float) -> float:
+    """RMS of the mains' lines at the end of a return, when the sweep has died away: of 50 or 60 Hz,
+    whichever has more."""
+    quiet = y[-round(HUM_S * rate_hz) :]
+    if quiet.size < round(HUM_S * rate_hz):
+        return -200.0
+    t = np.arange(quiet.size) / rate_hz
+    best = 0.0
+    for mains in (50.0, 60.0):
+        turns = 2.0 * np.pi * mains * np.outer(t, np.arange(1, HUM_LINES + 1))
+        lines = np.concatenate([np.cos(turns), np.sin(turns)], axis=1)
+        fitted = lines @ np.linalg.lstsq(lines, quiet, rcond=None)[0]
+        best = max(best, math.sqrt(2.0 * float(np.mean(np.square(fitted)))))
+    return max(-200.0, gain_to_db(best))
 
 
 def _impulse(slate: Slate, y: Real) -> Real:
@@ -293,7 +324,8 @@ def _smooth(freqs: Real, magnitude: Real) -> Real:
 
 
 def _harmonics_db(impulse: Real, at: int, rate_hz: float) -> float:
-    """The orders two to five re the linear one."""
+    """The orders two to five re the linear one, the noise there taken out; -200 where they do not
+    stand out of it."""
     high = min(HIGH_HZ, HIGH_SHARE * rate_hz)
     pace = SWEEP_S / math.log(high / LOW_HZ)
     width = round(0.01 * rate_hz)
@@ -303,4 +335,7 @@ def _harmonics_db(impulse: Real, at: int, rate_hz: float) -> float:
         return float(np.sum(np.square(part)))
 
     orders = sum(energy(at - round(pace * math.log(n) * rate_hz)) for n in (2, 3, 4, 5))
-    return 10.0 * math.log10(max(orders, 1e-30) / max(energy(at), 1e-30))
+    noise = sum(energy(at - round(ahead * rate_hz)) for ahead in NO_ORDER_S)
+    if orders < ORDERS_FACTOR * noise or orders <= 0.0:
+        return -200.0
+    return max(-200.0, 10.0 * math.log10((orders - noise) / max(energy(at), 1e-30)))

@@ -194,7 +194,8 @@ class _Readings:
             )
         one = "one level alone was heard: a gate, or noise"
         unsure = one if len(self._readings) == 1 else DISAGREE
-        return _record(*self._readings[-1], unsure=unsure)
+        # The loudest has the least noise in it.
+        return _record(*self._readings[0], unsure=unsure)
 
 
 def measure_slates(
@@ -310,6 +311,7 @@ def _record(level_dbfs: float, reading: SlateReading, *, unsure: str = "") -> Sl
         polarity=None if unsure else (1 if reading.polarity == 1 else -1),
         level_dbfs=level_dbfs,
         noise_dbfs=max(reading.noise_dbfs, -200.0),
+        hum_dbfs=reading.hum_dbfs,
         harmonics_db=reading.harmonics_db,
         response=tuple(zip(reading.response_hz, reading.response_db, strict=True)),
         reason=unsure,

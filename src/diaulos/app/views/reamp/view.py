@@ -246,7 +246,7 @@ class ReampView(ReampWork):
     def menus(self) -> tuple[tuple[QWidget, tuple[str, ...]], ...]:
         """Of a take, and of a pass."""
         return (
-            (self.take_list, ("reamp", "reference", "store_unloaded")),
+            (self.take_list, ("reamp", "loop_check", "reference", "store_unloaded")),
             (self.pass_list, ("hear_pass", "keep", "rename", "match", "export", "discard")),
         )
 

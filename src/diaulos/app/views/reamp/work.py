@@ -15,6 +15,7 @@ from diaulos.session import edits
 from diaulos.session.model import MatchRecord
 from diaulos.session.roles import reamp_rig
 from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.reamp.loopcheck import LoopChecked, check_loop
 from diaulos.work.reamp.matching import match_pass
 from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass
 from diaulos.work.reamp.reference import ReferenceFound, find_reference
@@ -123,6 +124,40 @@ class ReampWork(ReampListening):
             row = self.passes.row_of(made.id)
             self.pass_list.setCurrentIndex(self.passes.index(row))
         self.said.emit(made_words(made, self._document.session.sample_rate_hz))
+
+    def check_loop(self) -> None:
+        """A quiet sweep round the loop, held against the last good one."""
+        session, store, services = self._document.session, self._document.store, self._services
+        if not session.rigs or self._jobs.refuse_if_busy():
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> LoopChecked:
+            impulses = load_impulses(session, store)
+            return check_loop(
+                session,
+                backend_for=services.bench_for(impulses),
+                clock=services.clock,
+                device=services.device(),
+                impulses=impulses,
+                progress=progress,
+                cancel=cancel,
+            )
+
+        self._jobs.start(
+            Job("Checking the loop", work, self._on_checked, self.problem.emit, captures=True)
+        )
+
+    def _on_checked(self, checked: LoopChecked) -> None:
+        if self._document.read_only:
+            self.said.emit(checked.words)
+            return
+        good = not checked.since or checked.as_last
+        if not good:
+            told = "Held against the last good check. Where it is meant so, keep it as it is now."
+            good = ask(self, checked.words, told, "Keep as it is now", no="Leave it") == 0
+        if good:
+            self._document.apply(checked.keep)
+        self.said.emit(checked.words)
 
     def ask_reference(self) -> None:
         """Ask which track the take's passes are in time with, and turned like."""
