@@ -55,6 +55,7 @@ class TonePanel(QWidget):
     cabinet_file_asked = Signal()
     target_changed = Signal()
     reamp_asked = Signal()
+    check_asked = Signal()
     auto_changed = Signal()
     load_asked = Signal(object)
 
@@ -91,6 +92,13 @@ class TonePanel(QWidget):
         self.reamp_button.setProperty("main", "true")
         self.reamp_button.setAccessibleName("Reamp the chosen take")
         self.reamp_button.clicked.connect(self.reamp_asked)
+        self.check_button = QPushButton("Check loop (C)")
+        self.check_button.setAccessibleName("Check the loop")
+        self.check_button.setToolTip(
+            "A quiet sweep of three seconds: level, response by third octave, delay, polarity and "
+            "noise of the loop less those of the last good one."
+        )
+        self.check_button.clicked.connect(self.check_asked)
         load = WrappingRow(spacing=8)
         self._undo = QCheckBox("Compensate DI input loading")
         self._undo.setToolTip(

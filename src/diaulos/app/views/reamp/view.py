@@ -158,7 +158,10 @@ class ReampView(ReampWork):
         column = QVBoxLayout(middle)
         column.setContentsMargins(8, 0, 8, 0)
         column.setSpacing(5)
-        column.addWidget(self._title)
+        head = QHBoxLayout()
+        head.addWidget(self._title, 1)
+        head.addWidget(self.tone.check_button, 0, Qt.AlignmentFlag.AlignTop)
+        column.addLayout(head)
         column.addWidget(self._state)
         column.addWidget(self.loop)
         column.addWidget(self._send_text)
@@ -202,6 +205,7 @@ class ReampView(ReampWork):
         self.tone.target_changed.connect(self._refresh_channels)
         self.tone.auto_changed.connect(self._plan_soon)
         self.tone.reamp_asked.connect(self.reamp)
+        self.tone.check_asked.connect(self.check_loop)
         self.tone.load_asked.connect(self._on_load)
         self._keep.clicked.connect(self.keep)
         self._discard.clicked.connect(self.discard)
@@ -354,6 +358,7 @@ class ReampView(ReampWork):
     def _show_reamp_button(self) -> None:
         take = self.take
         possible = take is not None and take.di is not None and bool(self._document.session.rigs)
+        self.tone.check_button.setEnabled(bool(self._document.session.rigs) and not self._jobs.busy)
         self.tone.reamp_button.setEnabled(
             possible and not self._jobs.busy and not self._document.read_only
         )
