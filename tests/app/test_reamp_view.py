@@ -517,3 +517,32 @@ def test_the_loop_is_checked_with_a_key(
         settled(opened)
         assert (document.session.loop_checks == before) is kept
     assert known.rig_name
+
+
+def test_a_pass_is_recalled_and_told_from_another(
+    with_pass: Desk, settled: Settle, answers: dict[str, object], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    view, document = with_pass.views["reamp"], with_pass.document
+    rig = reamp_rig(document.session).id
+    view.ask_differs()
+    assert "no other pass" in with_pass.window._status.text()
+    document.apply(edits.set_device_setting(rig, "amp", "drive", 9.0))
+    settled(with_pass)
+    view.reamp()
+    settled(with_pass)
+    first, second = document.session.takes[0].passes
+    said: list[str] = []
+    monkeypatch.setattr(
+        "diaulos.app.views.reamp.work.ask", lambda _parent, *words, **_more: said.extend(words)
+    )
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *_words: (first.name, True))
+    view.ask_differs()
+    assert said[0] == f"{second.name} against {first.name}"
+    assert "Drive: 5.0 → 9.0" in said[1]
+    view.pass_list.setCurrentIndex(view.passes.index(0))
+    view.recall_pass()
+    settled(with_pass)
+    assert document.session.rig(rig).device("amp").number("drive") == 5.0
+    document.undo()
+    assert document.session.rig(rig).device("amp").number("drive") == 9.0
+    assert ", box" in view.passes.tone(view.passes.item(0))

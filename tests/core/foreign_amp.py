@@ -3,7 +3,8 @@
     python foreign_amp.py NAME JSON
 
 gain, drive (tanh; 0 leaves it linear), delay_frames (a fraction too, by a windowed sinc), noise
-(dBFS RMS), step_db (from channel to channel), channels; ramp: it plays whole numbers times 2^-23
+(dBFS RMS), step_db (from channel to channel), channels, fan (every output is what comes into the
+input of this number); ramp: it plays whole numbers times 2^-23
 instead, one more for every frame of the server's time. It says "ready" when its ports are there,
 and ends with its standard input.
 """
@@ -46,6 +47,7 @@ class Amp:
         self.noise = 10.0 ** (order["noise_dbfs"] / 20.0) if "noise_dbfs" in order else 0.0
         self.ramp = bool(order.get("ramp", 0))
         self.step = 10.0 ** (order.get("step_db", 0.0) / 20.0)
+        self.fan = int(order.get("fan", 0))
         self.rng = np.random.default_rng(1)
         for n in range(channels):
             self.client.inports.register(f"in_{n + 1}")
@@ -61,6 +63,7 @@ class Amp:
             return
         ways = zip(self.client.inports, self.client.outports, strict=True)
         for channel, (heard, played) in enumerate(ways):
+            heard = self.client.inports[self.fan - 1] if self.fan else heard
             samples = heard.get_array().astype(np.float64)
             line = np.concatenate([self.line[channel], samples])
             self.line[channel], now = line[frames:], line[:frames]

@@ -18,7 +18,9 @@ from diaulos.rig.model import DeviceMap, PortRef, Tie
 from diaulos.rig.returns import planned_returns
 from diaulos.rig.templates import build
 from diaulos.session import edits
+from diaulos.session.migrations import migrate
 from diaulos.session.model import MatchTarget, Session
+from diaulos.session.take_edits import pass_differences, recall_pass
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.peaks import rms_dbfs
 from diaulos.storage.folder import SessionFolder
@@ -32,7 +34,7 @@ from diaulos.work.measuring import read_mono
 from diaulos.work.reamp.matching import match_pass, part_levels
 from diaulos.work.reamp.recovery import bring_back, remains_of
 from diaulos.work.reamp.reference import find_reference
-from diaulos.work.reamp.words import made_words, part_lines, pass_words
+from diaulos.work.reamp.words import made_words, part_lines, pass_words, sent_words
 from diaulos.work.takes.exporting import export_names, export_pass, named_beside
 from support import NOON, RATE, measure_loudness
 
@@ -345,3 +347,78 @@ def test_one_return_after_another_of_one_loop_is_known(desk: Desk) -> None:
     assert opened == [2]
     assert [one.slate for one in again.returns] == [one.slate for one in first.made.returns]
     assert PortRef(device="computer", port="track5") == again.main.port
+
+
+def test_a_pass_of_before_becomes_a_pass_with_one_return(desk: Desk) -> None:
+    """Version 11: what is known of the return stood with the pass."""
+    session = reamped(desk).edit(desk[1])
+    data = session.model_dump(mode="json")
+    (made,) = data["takes"][0]["passes"]
+    (back,) = made.pop("returns")
+    for key in ("name", "port", "tap", "group", "side", "recorded"):
+        back.pop(key)
+    made |= back
+    data["schema_version"] = 11
+    taken = Session.model_validate(migrate(data, "session.json"))
+    (old,), (new,) = session.take(GUITAR_TAKE).passes, taken.take(GUITAR_TAKE).passes
+    assert new.main.name == "Return"
+    assert new.main.port is None
+    assert (
+        new.main.model_copy(
+            update={
+                "name": old.main.name,
+                "port": old.main.port,
+                "tap": old.main.tap,
+                "recorded": old.main.recorded,
+            }
+        )
+        == old.main
+    )
+    assert new.model_copy(update={"returns": old.returns}) == old
+    again = reamped((desk[0], taken)).made
+    assert again.main.slate == new.main.slate, "the loop is known still"
+
+
+def test_what_differs_between_passes_and_one_is_recalled(desk: Desk) -> None:
+    folder, session = desk
+    session = reamped((folder, session), rig_id="rig01").edit(session)
+    session = edits.set_device_setting("rig01", "amp", "drive", 8.0, "reamp")(session)
+    session = reamped((folder, session), rig_id="rig01").edit(session)
+    session = with_rig((folder, session), "reamp-usb")[1]
+    session = reamped((folder, session), rig_id="extra").edit(session)
+    first, second, third = session.take(GUITAR_TAKE).passes
+    told = [(one.words, one.then, one.now) for one in pass_differences(session, second, first)]
+    assert ("18 W combo: Drive", "5.0", "8.0") in told
+    assert pass_differences(session, first, first) == ()
+    words = [one.words for one in pass_differences(session, third, first)]
+    assert words[0] == "Rig"
+    assert "Send gain, dB" in words
+    ways = [sent_words(session.snapshots[one.rig_hash]) for one in (first, third)]
+    assert ways == ["box", "stream"]
+    assert sent_words(build("reamp-loop", "r")) == "modeler's loop"
+    assert sent_words(build("straight", "r")) == ""
+    back = recall_pass(GUITAR_TAKE, first.id)(session)
+    assert back.rig("rig01").device("amp").number("drive") == 5.0
+    assert back.reamp_rig == "rig01"
+    gone = session.model_copy(
+        update={
+            "rigs": tuple(rig for rig in session.rigs if rig.id != "extra"),
+            "reamp_rig": "",
+        }
+    )
+    assert (
+        recall_pass(GUITAR_TAKE, third.id)(gone).rig("extra") == session.snapshots[third.rig_hash]
+    )
+
+
+def test_a_pass_of_state_reamp_is_recalled_with_record_as_it_is(desk: Desk) -> None:
+    folder, session = with_rig(desk, "modeler-usb")
+    outcome = reamped((folder, session), rig_id="extra")
+    session = outcome.edit(session)
+    session = edits.set_device_setting("extra", "modeler", "drive", 9.0)(session)
+    back = recall_pass(GUITAR_TAKE, outcome.made.id)(session)
+    rig = back.rig("extra")
+    assert rig.state == "record"
+    assert rig.device("modeler").word("feed") == "jack"
+    assert rig.device("modeler").number("drive") == 5.0
+    assert rig.reamp_switches == session.rig("extra").reamp_switches

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 
 from diaulos.cli.main import run as main
 from diaulos.errors import RigError
@@ -38,7 +39,7 @@ from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.switches import stands_otherwise, state_words
 from diaulos.work.takes.ready import checklist
 from diaulos.work.takes.recording import RecordRequest, prepare
-from support import NOON, RATE
+from support import NOON, RATE, performance
 
 BOTH = [name for name in TEMPLATES if build(name, "r").reamp_switches]
 FEED = StateSwitch(device="modeler", setting="feed", value="usb")
@@ -293,3 +294,25 @@ def test_what_is_thrown_on_the_hardware_is_told(own: tuple[SessionFolder, Sessio
     assert not [one for one in checklist(session, "r", 10**12)[1:] if one.id == "state"]
     straight = session.model_copy(update={"rigs": (build("straight", "r"),)})
     assert not [one for one in checklist(straight, "r", 10**12) if one.id == "state"]
+
+
+@pytest.mark.parametrize("name", [one for one in TEMPLATES if reamps(build(one, "r"))])
+def test_every_arrangement_that_can_reamps_from_the_shell(
+    name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """A DI from a file goes out and every return comes back in time, digital ones included."""
+    path = str(tmp_path / "own.diaulos")
+    di = tmp_path / "di.wav"
+    soundfile.write(di, performance(seconds=6.0, seed=11) * 0.3, RATE, subtype="PCM_24")
+    assert main(["new", path]) == 0
+    assert main(["rig", path, "--add", name, "--name", "Way", "--current"]) == 0
+    assert main(["import", path, str(di), "--full-scale-dbu", "12"]) == 0
+    capsys.readouterr()
+    assert main(["reamp", path, "--take", "t0001", "--rig", "Way", "--json"]) == 0
+    data = json.loads(capsys.readouterr().out)
+    wanted = planned_returns(in_state(build(name, "r"), "reamp"))
+    assert [one["return"] for one in data["returns"]] == [one.name for one in wanted]
+    for one in data["returns"]:
+        assert one["delay_samples"] is not None, one["reason"]
+        assert one["loop_delay_samples"] == pytest.approx(one["delay_samples"], abs=60.0)
+        assert one["clipped_samples"] == 0

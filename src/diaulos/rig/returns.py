@@ -13,7 +13,7 @@ from typing import Literal
 
 from diaulos.errors import RigError
 from diaulos.rig.course import Course, reamp_courses
-from diaulos.rig.model import Rig
+from diaulos.rig.model import SOFTWARE, AmpStage, Rig
 from diaulos.rig.trackplan import stereo_pairs
 
 DRY = ("di", "printed")
@@ -55,6 +55,26 @@ def planned_returns(rig: Rig, wanted: Sequence[str] = ()) -> tuple[PlannedReturn
         PlannedReturn(course, name, groups.get(at, ""), sides.get(at, ""))
         for at, (course, name) in enumerate(kept)
     )
+
+
+def way_words(course: Course) -> str:
+    """How what is sent gets into the amplifier: by a box, a stream, a modeler's loop, a program, or
+    straight in."""
+    ahead: list[str] = []
+    for leg in course.legs[1:]:
+        ahead.append(leg.device.kind)
+        stages = leg.path.stages if leg.path else ()
+        amp = next((one for one in stages if isinstance(one, AmpStage)), None)
+        if amp is None:
+            continue
+        if leg.device.kind == SOFTWARE:
+            return "another program"
+        if amp.full_scale_dbu is not None:
+            return "stream"
+        break
+    if "modeler" in ahead:
+        return "modeler's loop"
+    return "box" if "reamp_box" in ahead else "line straight in"
 
 
 def _names(rig: Rig, courses: Sequence[Course]) -> list[str]:

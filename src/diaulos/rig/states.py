@@ -94,6 +94,20 @@ def folded(rig: Rig, changed: Rig) -> Rig:
     )
 
 
+def brought_home(then: Rig, now: Rig | None) -> Rig:
+    """A rig that was kept in state Reamp as a session holds it: its switches stand in Record as
+    they stand `now` (where it is there still), the rest as it was then."""
+    if then.state == "record":
+        return then
+    devices = {one.id: one for one in now.devices} if now is not None else {}
+    home = then.model_copy(update={"state": "record"})
+    for one in then.reamp_switches:
+        own = devices.get(one.device)
+        if own is not None and own.has_setting(one.setting):
+            home = home.with_setting(one.device, one.setting, own.setting(one.setting).value)
+    return home
+
+
 def set_in_state(rig: Rig, state: RigState, device: str, setting: str, value: float | str) -> Rig:
     """One control or switch: in state Reamp alone where it stands otherwise there already, in both
     states where it does not."""
@@ -121,11 +135,13 @@ def switched(rig: Rig) -> tuple[Switched, ...]:
         device = rig.device(one.device)
         setting = device.setting(one.setting)
         there = device.with_setting(one.setting, one.value).setting(one.setting)
-        found.append(Switched(device.name, setting.name, _words_of(setting), _words_of(there)))
+        found.append(
+            Switched(device.name, setting.name, setting_words(setting), setting_words(there))
+        )
     return tuple(found)
 
 
-def _words_of(setting: Control | Choice) -> str:
+def setting_words(setting: Control | Choice) -> str:
     """As it is read on the device."""
     if isinstance(setting, Choice):
         return dict(setting.options).get(setting.value, setting.value)
@@ -162,7 +178,7 @@ def thrown_words(rig: Rig, switches: Sequence[StateSwitch]) -> str:
     for one in switches:
         device = rig.device(one.device)
         there = device.with_setting(one.setting, one.value).setting(one.setting)
-        found.append(f"Set {there.name} of {device.name} to {_words_of(there)}")
+        found.append(f"Set {there.name} of {device.name} to {setting_words(there)}")
     return ", and ".join(found)
 
 

@@ -8,10 +8,12 @@ from dataclasses import dataclass
 from pydantic import ValidationError
 
 from diaulos.errors import EditError
+from diaulos.figures import number
 from diaulos.rig.model import Rig
+from diaulos.rig.states import brought_home, setting_words
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.instrument import Instrument
-from diaulos.session.model import Heard, Session, Take, content_hash, rig_hash
+from diaulos.session.model import Heard, Pass, Session, Take, content_hash, rig_hash
 from diaulos.session.roles import recording_rig
 
 
@@ -214,6 +216,80 @@ def _instrument_differences(session: Session, take: Take) -> list[Differs]:
     return found
 
 
+def pass_differences(session: Session, one: Pass, other: Pass) -> tuple[Differs, ...]:
+    """What is otherwise in one pass than in another: controls and switches of the devices of one
+    id, devices that only one of them has, how it was sent and what came back."""
+    mine, its = (session.snapshots.get(made.rig_hash) for made in (one, other))
+    found: list[Differs] = []
+    if mine is None or its is None:
+        return (Differs("", "", "The rig of one of them is not known.", "", ""),)
+    if mine.name != its.name:
+        found.append(Differs("", "rig", "Rig", its.name, mine.name))
+    there = {device.id: device for device in its.devices}
+    for device in mine.devices:
+        then = there.pop(device.id, None)
+        if then is None or then.type != device.type:
+            was = then.name if then is not None else "none"
+            found.append(Differs(device.id, "", device.kind, was, device.name))
+            continue
+        for setting in device.settings:
+            if then.has_setting(setting.id):
+                old = then.setting(setting.id)
+                if old.value != setting.value:
+                    words = f"{device.name}: {setting.name}"
+                    was, now = setting_words(old), setting_words(setting)
+                    found.append(Differs(device.id, setting.id, words, was, now))
+    found += [Differs(one.id, "", one.kind, one.name, "none") for one in there.values()]
+    for field, words, then_value, now_value in (
+        ("send_gain_db", "Send gain, dB", number(other.send_gain_db), number(one.send_gain_db)),
+        ("unloaded", "Input load undone", other.unloaded or "no", one.unloaded or "no"),
+    ):
+        if then_value != now_value:
+            found.append(Differs("", field, words, then_value, now_value))
+    return tuple(found)
+
+
+def recall_pass(take_id: str, pass_id: str) -> Edit:
+    """The rig and the instrument as a pass had them, in one step: the rig reamps from now on. How
+    its switches stand in state Record stays as it is; a rig that is gone comes back."""
+
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        made = take.pass_(pass_id)
+        then = session.snapshots.get(made.rig_hash)
+        if then is None:
+            raise EditError(f"{made.name} does not know its rig.")
+        now = next((rig for rig in session.rigs if rig.id == then.id), None)
+        home = brought_home(then, now)
+        rigs = tuple(home if rig.id == home.id else rig for rig in session.rigs)
+        if now is None:
+            rigs = (*rigs, home)
+        return session.model_copy(
+            update={
+                "rigs": rigs,
+                "reamp_rig": home.id,
+                "instruments": _instruments_then(session, take),
+            }
+        )
+
+    return Edit("Recall pass", change)
+
+
+def _instruments_then(session: Session, take: Take) -> tuple[Instrument, ...]:
+    """The session's instruments, those of a take as they were; what was measured since stays."""
+    instruments = list(session.instruments)
+    for kept in take.instruments.values():
+        one = session.instrument_snapshots.get(kept)
+        if one is None:
+            continue
+        at = next((i for i, now in enumerate(instruments) if now.id == one.id), None)
+        if at is None:
+            instruments.append(one)
+        else:
+            instruments[at] = one.model_copy(update={"strength": instruments[at].strength})
+    return tuple(instruments)
+
+
 def recall(take_id: str) -> Edit:
     """The session's rig and instruments as a take had them, in one step. A rig or an instrument
     that is gone comes back."""
@@ -228,19 +304,12 @@ def recall(take_id: str) -> Edit:
         rigs = tuple(then if rig.id == then.id else rig for rig in session.rigs)
         if all(rig.id != then.id for rig in rigs):
             rigs = (*rigs, then)
-        instruments = list(session.instruments)
-        for kept in take.instruments.values():
-            one = session.instrument_snapshots.get(kept)
-            if one is None:
-                continue
-            at = next((i for i, now in enumerate(instruments) if now.id == one.id), None)
-            if at is None:
-                instruments.append(one)
-            else:
-                # What was measured since stays measured.
-                instruments[at] = one.model_copy(update={"strength": instruments[at].strength})
         after = session.model_copy(
-            update={"rigs": rigs, "current_rig": then.id, "instruments": tuple(instruments)}
+            update={
+                "rigs": rigs,
+                "current_rig": then.id,
+                "instruments": _instruments_then(session, take),
+            }
         )
         if recording_rig(after).id == then.id:
             return after

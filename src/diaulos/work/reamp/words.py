@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from diaulos.errors import DiaulosError
+from diaulos.errors import DiaulosError, RigError
 from diaulos.figures import counted, level, number
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
 from diaulos.rig.plan import return_control
+from diaulos.rig.returns import way_words
 from diaulos.rig.states import in_state
 from diaulos.session.model import (
     Against,
@@ -136,6 +137,14 @@ def tone_remark(session: Session, take: Take | None) -> str:
         f" {tone.name} was made with {change.made_with}: driven "
         f"{number(abs(change.drive_db))} dB {way} here."
     )
+
+
+def sent_words(rig: Rig) -> str:
+    """How a rig gets what it sends into the amplifier; "" where it has no way back."""
+    try:
+        return way_words(reamp_course(rig))
+    except RigError:
+        return ""
 
 
 # --- loops ---

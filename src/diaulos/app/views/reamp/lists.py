@@ -13,8 +13,9 @@ from diaulos.app.widgets.marks import paint_mark
 from diaulos.app.widgets.painted import scaled_size
 from diaulos.app.widgets.rows import ITEM, Index, RowDelegate, Rows, paint_line
 from diaulos.figures import clock, level
+from diaulos.rig.model import Rig
 from diaulos.session.model import Pass, Return, Session, Take, tone_words
-from diaulos.work.reamp.words import part_lines, pass_lines, pass_words, take_remarks
+from diaulos.work.reamp.words import part_lines, pass_lines, pass_words, sent_words, take_remarks
 
 
 class TakeRow:
@@ -79,6 +80,7 @@ class PassModel(Rows):
     def __init__(self) -> None:
         super().__init__()
         self._session: Session | None = None
+        self._ways: dict[int, tuple[Rig, str]] = {}
 
     def show(self, session: Session, take: Take | None) -> None:
         """The passes of this take."""
@@ -92,7 +94,16 @@ class PassModel(Rows):
     def tone(self, item: PassRow) -> str:
         """Voice, drive and cabinet that it was made with."""
         rig = self._session.snapshots.get(item.made.rig_hash) if self._session else None
-        return tone_words(rig) if rig else item.made.rig_name
+        if rig is None:
+            return item.made.rig_name
+        return f"{tone_words(rig)}, {self._way(rig)}".lstrip(", ")
+
+    def _way(self, rig: Rig) -> str:
+        """How it was sent; found once for a rig."""
+        known = self._ways.get(id(rig))
+        if known is None or known[0] is not rig:
+            known = self._ways[id(rig)] = (rig, sent_words(rig))
+        return known[1]
 
     @property
     def rate_hz(self) -> int:

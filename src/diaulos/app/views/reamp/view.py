@@ -251,7 +251,19 @@ class ReampView(ReampWork):
         """Of a take, and of a pass."""
         return (
             (self.take_list, ("reamp", "loop_check", "reference", "store_unloaded")),
-            (self.pass_list, ("hear_pass", "keep", "rename", "match", "export", "discard")),
+            (
+                self.pass_list,
+                (
+                    "hear_pass",
+                    "keep",
+                    "rename",
+                    "match",
+                    "recall_pass",
+                    "differs",
+                    "export",
+                    "discard",
+                ),
+            ),
         )
 
     def choose_course(self, key: str) -> None:

@@ -11,7 +11,7 @@ from diaulos.app.asking import ask, ask_file, ask_to_save
 from diaulos.app.jobs import Job
 from diaulos.app.views.reamp.listening import ReampListening
 from diaulos.errors import DiaulosError, RefusedError, RigError
-from diaulos.session import edits
+from diaulos.session import edits, take_edits
 from diaulos.session.model import MatchRecord
 from diaulos.session.roles import reamp_rig
 from diaulos.work.ports import CancelToken, Progress
@@ -66,6 +66,34 @@ class ReampWork(ReampListening):
             name, good = QInputDialog.getText(self, "Rename pass", "Name:", text=one.name)
             if good and name.strip():
                 self._document.apply(edits.rename_pass(take.id, one.id, name.strip()))
+
+    def recall_pass(self) -> None:
+        """The rig and the instrument as the chosen pass had them."""
+        take, one = self.take, self.chosen_pass
+        if take is None or one is None:
+            self.said.emit("Choose a pass first.")
+        elif self._document.apply(take_edits.recall_pass(take.id, one.id)):
+            self.said.emit(f"Set as {one.name} was made. Ctrl+Z takes it back.")
+
+    def ask_differs(self) -> None:
+        """Ask for another pass of the take, and say what is otherwise in the chosen one."""
+        take, one = self.take, self.chosen_pass
+        others = [made for made in take.passes if one and made.id != one.id] if take else []
+        if one is None or not others:
+            self.said.emit("There is no other pass of this take.")
+            return
+        names = [made.name for made in others]
+        name, good = QInputDialog.getItem(
+            self, "What differs", f"{one.name} against:", names, len(names) - 1, False
+        )
+        if good:
+            other = others[names.index(name)]
+            found = take_edits.pass_differences(self._document.session, one, other)
+            told = "\n".join(
+                f"{each.words}: {each.then} \N{RIGHTWARDS ARROW} {each.now}" for each in found
+            )
+            title = f"{one.name} against {other.name}"
+            ask(self, title, told or "Nothing differs.", no="Close")
 
     # --- work ---
 
