@@ -9,7 +9,9 @@ import numpy as np
 import pytest
 from test_reamp import desk, reamped
 
+from diaulos.audio.bench_backend import BenchBackend
 from diaulos.cli.main import run as main
+from diaulos.rig.bench import BenchFaults
 from diaulos.rig.model import PortRef
 from diaulos.rig.templates import build
 from diaulos.session.model import Session
@@ -144,3 +146,31 @@ def test_the_shell_checks_a_loop(
     )
     assert main(["loopcheck", path]) == 0
     assert "As on " in capsys.readouterr().out
+
+
+def test_a_loop_that_gives_nothing_back_is_nothing_to_hold_against(
+    own: tuple[SessionFolder, Session],
+) -> None:
+    _, session = own
+    rig = build("reamp-box", "r")
+    session = session.model_copy(update={"rigs": (rig,), "current_rig": "r"})
+
+    class Silent(BenchBackend):
+        def open(self, spec, callback):  # type: ignore[no-untyped-def]
+            stream = super().open(spec, callback)
+            stream._bench.process = lambda block: np.zeros((block.size, 1))
+            return stream
+
+    def silent(courses):  # type: ignore[no-untyped-def]
+        return Silent(courses, BenchFaults())
+
+    found = check_loop(session, backend_for=silent, clock=lambda: NOON)
+    assert not found.heard
+    assert not found.good
+    assert "nothing of it came back" in found.words
+    known = check_loop(session, backend_for=bench_for(seed=1), clock=lambda: NOON).keep(session)
+    again = check_loop(known, backend_for=silent, clock=lambda: NOON)
+    assert again.as_last is None
+    assert not again.good
+    assert again.words.startswith("Not as on ")
+    assert check_data(again)["returns"][0]["reason"]

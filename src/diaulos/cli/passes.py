@@ -113,7 +113,7 @@ def loopcheck(
                 session, rig, backend_for=backend, clock=wiring.local_now, device=device,
                 returns=wanted, impulses=impulses, progress=progress,
             )  # fmt: skip
-        if keep or not checked.since or checked.as_last:
+        if checked.good or (keep and checked.heard):
             folder.save(checked.keep(session))
     finally:
         folder.close()

@@ -96,8 +96,22 @@ class LoopChecked:
         return not any(one.change and one.change.kinds for one in self.returns)
 
     @property
+    def heard(self) -> bool:
+        """Whether something came back by every return."""
+        return all(one.slate.response for one in self.returns)
+
+    @property
+    def good(self) -> bool:
+        """Whether later checks may be held against this one without anybody's saying so."""
+        return self.heard and (not self.since or self.as_last is True)
+
+    @property
     def words(self) -> str:
         """For a person."""
+        if not self.since and not self.heard:
+            silent = [one for one in self.returns if not one.slate.response]
+            names = " and ".join(one.back.name for one in silent)
+            return f"{names}: {silent[0].slate.reason}. See to cables, switches and gates."
         if not self.since:
             return "The loop is known now. Later checks are held against this one."
         day = self.since.replace("T", " ")[:16]

@@ -179,8 +179,8 @@ class ReampWork(ReampListening):
         if self._document.read_only:
             self.said.emit(checked.words)
             return
-        good = not checked.since or checked.as_last
-        if not good:
+        good = checked.good
+        if not good and checked.heard:
             told = "Held against the last good check. Where it is meant so, keep it as it is now."
             good = ask(self, checked.words, told, "Keep as it is now", no="Leave it") == 0
         if good:
