@@ -8,6 +8,7 @@ settled where least is left.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,8 +21,9 @@ Real = NDArray[np.float64]
 
 EDGE_S = 0.1
 """Faded at either end before the delay is moved, and left out of what is judged."""
-FIRST_STEP, LAST_STEP = 0.25, 1e-5
-"""Samples by which the delay is moved at first and at last."""
+STEPS = (0.25, 0.05, 0.005)
+"""Samples by which the delay is moved; what is left is a parabola of it near its least."""
+MOST_STEPS = 8
 DEEPEST_DB = -200.0
 
 
@@ -90,16 +92,22 @@ def null_depth(a: Audio, b: Audio, rate_hz: float, delay_samples: float) -> Null
         return float(np.dot(rest, rest)) / own, gain
 
     best = delay_samples - whole
-    step, (least, gain) = FIRST_STEP, left(best)
-    while step > LAST_STEP:
-        tried = [(left(best + by * step), best + by * step) for by in (-1.0, 1.0)]
-        (rest, its_gain), at = min(tried)
-        if rest < least:
-            least, gain, best = rest, its_gain, at
-        else:
-            step /= 4.0
+    for step in STEPS:
+        best = _lowest(lambda delay: left(delay)[0], best, step)
+    least, gain = left(best)
     depth = max(DEEPEST_DB, 10.0 * math.log10(max(1e-20, least)))
     return Null(depth, gain_to_db(abs(gain)), 1 if gain >= 0.0 else -1, whole + best)
+
+
+def _lowest(left: Callable[[float], float], at: float, step: float) -> float:
+    """Where a parabola through three places has its least; they move on until it is between."""
+    for _ in range(MOST_STEPS):
+        before, here, behind = left(at - step), left(at), left(at + step)
+        bend = before - 2.0 * here + behind
+        if here <= min(before, behind):
+            return at + 0.5 * step * (before - behind) / bend if bend > 0.0 else at
+        at += step if behind < before else -step
+    return at
 
 
 class _Mover:

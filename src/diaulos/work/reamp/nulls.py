@@ -14,7 +14,7 @@ from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import CancelToken, SessionStore
 
-HELD_S = 10.0
+HELD_S = 6.0
 """Around the loudest part of the recorded track."""
 REACH_S = 1.0
 MOST_TRACKS = 4
