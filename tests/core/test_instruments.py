@@ -616,13 +616,14 @@ def test_make_up_is_measured_with_trim_and_pad_ahead() -> None:
 
 
 def test_a_modelers_tone_is_kept_and_found_again() -> None:
+    from diaulos.rig.states import in_state
     from diaulos.rig.templates import build
     from diaulos.work.instruments.drive import matching_tone, rig_with_tone, tone_of
 
     rig = build("modeler-usb", "r").with_setting("guitar", "instrument", "one")
     held = session(instrument("one", 3.0)).model_copy(update={"rigs": (rig,), "current_rig": "r"})
     found = tone_of(rig)
-    assert rig_with_tone(held) == rig
+    assert rig_with_tone(held) == in_state(rig, "reamp")
     assert found is not None
     tone = found.kept("tone01", "Mine", held.instrument("one"), stage_of(held))
     assert (tone.voice, tone.cabinet, tone.pad_db, tone.peak_dbu) == (

@@ -86,13 +86,15 @@ def test_the_reference_is_chosen_once_and_goes_back_to_the_di(
     assert made["reference"] == modeled.id, "a new pass keeps to it"
     held = SessionFolder.open(copy, read_only=True).load().take("One")
     first, second = held.passes
-    assert abs(first.placed.delay_samples - second.placed.delay_samples) < 0.5
-    assert made["delay_samples"] == pytest.approx(before.passes[0].alignment.delay_samples, abs=0.5)
+    one, other = (each.placed(each.main) for each in (first, second))
+    assert abs(one.delay_samples - other.delay_samples) < 0.5
+    by_the_di = before.passes[0].main.alignment.delay_samples
+    assert made["delay_samples"] == pytest.approx(by_the_di, abs=0.5)
     told = run(capsys, "reference", str(copy), "--take", "One", "--track", "DI")
     assert told["reference_name"] == "DI"
     back = SessionFolder.open(copy, read_only=True).load().take("One")
     assert back.reference == ""
-    assert back.passes[0].placed == back.passes[0].alignment
+    assert back.passes[0].main.found == back.passes[0].main.alignment
     assert main(["reference", str(copy), "--take", "One", "--track", "Nobody"]) == 1
 
 
@@ -104,15 +106,16 @@ def test_a_pass_that_came_while_the_reference_changed_says_that_it_is_not_measur
     take = session.take("One")
     one = take.passes[0]
     chosen = edits.set_reference(take.id, take.tracks[0].id, {})(session)
-    assert chosen.take("One").passes[0].placed == one.alignment, "by the DI until it is measured"
+    placed = chosen.take("One").passes[0].main.found
+    assert placed == one.main.alignment, "by the DI until it is measured"
     late = edits.add_pass(take.id, one.model_copy(update={"id": "p99"}), session.rig())(chosen)
     added = late.take("One").pass_("p99")
-    assert added.against == Against(
+    assert added.main.against == Against(
         track_id=take.tracks[0].id,
         refused="Not measured against it yet: choose the reference again.",
     )
     plain = edits.set_reference(take.id, "", {})(late)
-    assert plain.take("One").pass_("p99").against is None
+    assert plain.take("One").pass_("p99").main.against is None
 
 
 def test_what_is_not_the_same_performance_stays_by_the_di(copy: Path) -> None:
@@ -125,7 +128,7 @@ def test_what_is_not_the_same_performance_stays_by_the_di(copy: Path) -> None:
     track = other.model_copy(update={"id": "k09", "name": "Room", "file": "audio/noise.wav"})
     take = take.model_copy(update={"tracks": (*take.tracks, track)})
     found = find_reference(take, "k09", folder)
-    (against,) = found.passes.values()
+    (against,) = found.returns.values()
     assert against.alignment is None
     assert against.refused
     assert "0 of 1" in found.words

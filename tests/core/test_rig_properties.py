@@ -28,7 +28,7 @@ from diaulos.rig.levels.calibration import (
     calibrated_inputs,
     with_input_calibration,
 )
-from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.model import SOFTWARE, PortRef, Rig
 from diaulos.rig.monitoring import plan_monitoring
 from diaulos.rig.templates import TEMPLATES, Patch, build
 from diaulos.rig.trackplan import plan_tracks
@@ -251,7 +251,7 @@ def slow_ways(graph: RigGraph, listener: str) -> dict[tuple[str, str], float]:
             if not plain.has_edge(a, b) or plain.edges[a, b]["late"] > late:
                 plain.add_edge(a, b, late=late)
     found: dict[tuple[str, str], float] = {}
-    recorders = {d.id for d in graph.rig.devices if d.kind == "recorder"}
+    recorders = {d.id for d in graph.rig.devices if d.kind in ("recorder", SOFTWARE)}
     for device in graph.rig.devices:
         start = (device.id, "out")
         if device.kind != "instrument" or start not in plain or (listener, "in") not in plain:
