@@ -17,7 +17,7 @@ from diaulos.session.model import (
 )
 from diaulos.signal.loudness import Layout, Loudness, common_layouts, solve_match
 from diaulos.work.measuring import Levels, measure_blocks, measure_source
-from diaulos.work.ports import AudioSource, SessionStore
+from diaulos.work.ports import SessionStore
 
 # --- matching ------------------------------------------------------------------------
 
@@ -87,10 +87,6 @@ def part_levels(
     if channels_of(part) == 1:
         blocks = (block.sum(axis=1, keepdims=True) for block in blocks)
     return measure_blocks(blocks, sources[0].rate_hz, channels_of(part), layout)
-
-
-def _first(one: tuple[str, AudioSource]) -> str:
-    return one[0]
 
 
 def _together(
