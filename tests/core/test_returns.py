@@ -16,6 +16,7 @@ from diaulos.rig.bench import Bench, BenchFaults, LoopBench
 from diaulos.rig.course import reamp_courses
 from diaulos.rig.model import DeviceMap, PortRef, Tie
 from diaulos.rig.returns import planned_returns
+from diaulos.rig.states import in_state
 from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.session.migrations import migrate
@@ -30,11 +31,13 @@ from diaulos.work.capture.loop import BLOCK_FRAMES
 from diaulos.work.listening.heard import compared_channels, part_channels
 from diaulos.work.listening.mixing import audible, mix_rows
 from diaulos.work.listening.player import pan_gains
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.reamp.matching import match_pass, part_levels
+from diaulos.work.reamp.planning import plan_reamp
 from diaulos.work.reamp.recovery import bring_back, remains_of
 from diaulos.work.reamp.reference import find_reference
-from diaulos.work.reamp.words import made_words, part_lines, pass_words, sent_words
+from diaulos.work.reamp.words import made_words, part_lines, pass_words, send_words, sent_words
 from diaulos.work.takes.exporting import export_names, export_pass, named_beside
 from support import NOON, RATE, measure_loudness
 
@@ -422,3 +425,14 @@ def test_a_pass_of_state_reamp_is_recalled_with_record_as_it_is(desk: Desk) -> N
     assert rig.device("modeler").word("feed") == "jack"
     assert rig.device("modeler").number("drive") == 5.0
     assert rig.reamp_switches == session.rig("extra").reamp_switches
+
+
+def test_an_assumed_calibration_is_never_called_as_recorded(desk: Desk) -> None:
+    """Nobody knows what the tone stage had of a DI whose level is a guess."""
+    folder, session = with_rig(desk, "modeler-usb")
+    excerpt = read_loudest(folder.open_audio(session.take(GUITAR_TAKE).di.file))
+    rig = in_state(session.rig("extra"), "reamp")
+    for known, told in ((12.0, True), (None, False)):
+        plan = plan_reamp(rig, excerpt, RATE, known, -12.0, ahead_db=0.0)
+        assert plan.as_recorded is told
+        assert ("as recorded" in send_words(plan)) is told

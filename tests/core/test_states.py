@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-import numpy as np
 import pytest
 import soundfile
 
@@ -151,6 +150,7 @@ def test_what_state_reamp_alone_has_says_so() -> None:
     assert all(one.where.startswith("In state Reamp, ") for one in alone)
     assert not [one for one in look_at(session).findings if one.state]
     mended = [one for one in alone if one.mend is not None]
+    assert mended
     for one in mended:
         home = one.mend.change(rig)
         assert home.state == "record"
@@ -241,7 +241,6 @@ def test_one_rig_records_reamps_and_records_again(own: tuple[SessionFolder, Sess
     thrown = edits.throw_in_reamp("r", (StateSwitch(device="modeler", setting="drive", value=9.0),))
     held = thrown(again)
     assert reamp_rig(held).device("modeler").number("drive") == 9.0
-    assert np.isfinite(made.made.send_gain_db)
 
 
 def test_the_shell_knows_the_states(
@@ -290,7 +289,7 @@ def test_what_is_thrown_on_the_hardware_is_told(own: tuple[SessionFolder, Sessio
         assert not stands_otherwise(held, rig, "reamp")
         told = next(one for one in checklist(held, "r", 10**12) if one.id == "state")
         assert told.holds is not turned
-        assert ("Set it on the hardware" in told.remedy) is True
+        assert told.remedy.startswith("Set it on the hardware")
     assert not [one for one in checklist(session, "r", 10**12)[1:] if one.id == "state"]
     straight = session.model_copy(update={"rigs": (build("straight", "r"),)})
     assert not [one for one in checklist(straight, "r", 10**12) if one.id == "state"]

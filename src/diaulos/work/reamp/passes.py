@@ -159,7 +159,8 @@ def make_pass(
         session.target_peak_dbfs,
         auto_return=request.auto_return,
         wanted=request.returns,
-        ahead_db=ahead_when_recorded(session.snapshots.get(take.rig_hash), rig),
+        # With its load undone it is not what the tone stage had, and is not called so.
+        ahead_db=None if undo else ahead_when_recorded(session.snapshots.get(take.rig_hash), rig),
         impulses=impulses,
         cancel=cancel,
     )

@@ -107,7 +107,9 @@ def plan_reamp(
             _at_gain(old, back, probed)
             for old, back in zip(found, planned_returns(rig, wanted), strict=True)
         ]
-    return ReampPlan(rig, send, tuple(found), ahead_db is not None and not send.limited_db)
+    # Of a DI whose calibration is assumed nobody knows what the tone stage had.
+    told = ahead_db is not None and not send.assumed and not send.limited_db
+    return ReampPlan(rig, send, tuple(found), told)
 
 
 def _gain_of(back: PlannedReturn) -> float:

@@ -95,8 +95,8 @@ class TonePanel(QWidget):
         self.check_button = QPushButton("Check loop (C)")
         self.check_button.setAccessibleName("Check the loop")
         self.check_button.setToolTip(
-            "A quiet sweep of three seconds: level, response by third octave, delay, polarity and "
-            "noise of the loop less those of the last good one."
+            "Quiet sweeps of three seconds each: level, response by third octave, delay, polarity "
+            "and noise of the loop less those of the last good one."
         )
         self.check_button.clicked.connect(self.check_asked)
         load = WrappingRow(spacing=8)

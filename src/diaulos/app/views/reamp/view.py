@@ -396,6 +396,7 @@ class ReampView(ReampWork):
         if key == self._plan_key:
             return
         known = None if undo else self._excerpts.get(di.file)
+        then = session.snapshots.get(take.rig_hash)
 
         def work(progress: Progress, cancel: CancelToken) -> tuple[Loudest, ReampPlan]:
             source, _ = open_di(session, take, di, rig, store, undo)
@@ -408,7 +409,7 @@ class ReampView(ReampWork):
                 di.full_scale_dbu,
                 session.target_peak_dbfs,
                 auto_return=auto,
-                ahead_db=ahead_when_recorded(session.snapshots.get(take.rig_hash), rig),
+                ahead_db=None if undo else ahead_when_recorded(then, rig),
                 impulses=load_impulses(session, store),
                 cancel=cancel,
             )
