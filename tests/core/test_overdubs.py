@@ -478,7 +478,7 @@ def test_dry_tracks_are_muted_until_somebody_asks(folder: SessionFolder) -> None
     asked = take_edits.set_heard(di, heard)(session)
     rows = mix_rows(asked, take)
     assert di in audible(rows)
-    mixed = stereo_of(channels_of(rows[:1], folder))(100, 50)
+    mixed = stereo_of(channels_of(rows[:1], session, folder))(100, 50)
     assert mixed[:, 0] == pytest.approx(audio[0][100:150] * 10 ** (-0.3) * np.sqrt(2), abs=1e-6)
     assert mixed[:, 1] == pytest.approx(np.zeros(50), abs=1e-9)
     assert take_edits.set_heard(di, Heard())(asked) == session
@@ -507,7 +507,7 @@ def test_passes_are_heard_in_time_and_matched(folder: SessionFolder) -> None:
     session = take_edits.change_take("t0001", "", passes=(made,))(session)
     rows = mix_rows(session, session.take("t0001"))
     assert [row.muted for row in rows] == [True, False, False, False]  # an only pass is heard
-    mixed = stereo_of(channels_of(rows[3:], folder))(1_000, 500)
+    mixed = stereo_of(channels_of(rows[3:], session, folder))(1_000, 500)
     assert np.abs(mixed[:, 0] - 0.5 * audio[0][1_000:1_500]).max() < 1e-5
     two = (made, made.model_copy(update={"id": "p02", "returns": (
         made.main.model_copy(update={"file": "audio/t0001_p02_k01.wav"}),
@@ -534,7 +534,7 @@ def test_a_doubled_part_is_heard_with_the_first(folder: SessionFolder) -> None:
     ]  # fmt: skip
     assert rows[3].name == f"{take.tracks[1].name}, Take 1"
     assert [row.muted for row in rows] == [False, False, True, False, False]
-    mixed = stereo_of(channels_of(rows[3:4], folder))(500, 100)
+    mixed = stereo_of(channels_of(rows[3:4], session, folder))(500, 100)
     assert np.abs(mixed[:, 0] - audio[1][BAR + 1_500 : BAR + 1_600]).max() < 1e-6
     # A punched take holds the old one; a take whose base is gone, or itself, stands alone.
     for values in ({"punched": (0, BAR)}, {"over": "t0009"}, {"over": "t0002"}):

@@ -17,7 +17,7 @@ from diaulos.signal.fir import shift
 from diaulos.signal.overview import BASE, Overview, build_overview, pyramid
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.blocks import ArraySource
-from diaulos.work.listening.aligned import aligned_blocks, drift_matters, read_aligned
+from diaulos.work.listening.aligned import aligned_blocks, read_aligned
 from diaulos.work.ports import CancelToken, FileNotes
 from diaulos.work.takes.overviews import overview_of
 from support import NOON, RATE, performance
@@ -86,9 +86,15 @@ def test_blocks_join_without_a_seam() -> None:
 
 
 def test_a_drift_within_its_error_is_left_alone() -> None:
-    assert not drift_matters(None, None)
-    assert not drift_matters(0.5, 0.4)
-    assert drift_matters(2.0, 0.1)
+    def told(drift: float | None, error: float | None) -> float:
+        return AlignmentRecord(
+            delay_samples=0.0, delay_error_samples=0.01, polarity=1, confidence=1.0,
+            drift_ppm=drift, drift_error_ppm=error,
+        ).told_drift_ppm  # fmt: skip
+
+    assert told(None, None) == 0.0
+    assert told(0.5, 0.4) == 0.0
+    assert told(2.0, 0.1) == 2.0
 
 
 # --- kept for the next look ---

@@ -30,7 +30,6 @@ from diaulos.wiring import ExternalAudio, bench_for, loop_on
 from diaulos.work.capture.loop import BLOCK_FRAMES
 from diaulos.work.listening.heard import compared_channels, part_channels
 from diaulos.work.listening.mixing import audible, mix_rows
-from diaulos.work.listening.player import pan_gains
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.reamp.matching import match_pass, part_levels
@@ -57,12 +56,11 @@ def with_rig(desk: Desk, template: str, **settings: str) -> Desk:
     return folder, session.model_copy(update={"rigs": (*session.rigs, rig)})
 
 
-def heard(made, part, store, frames: int) -> np.ndarray:  # type: ignore[no-untyped-def]
+def heard(session, made, part, store, frames: int) -> np.ndarray:  # type: ignore[no-untyped-def]
     """What belongs together as the player plays it, (frames, 2)."""
     out = np.zeros((frames, 2))
-    for channel in part_channels("pass", made, part, store):
-        samples = channel.read(0, frames) * db_to_gain(channel.gain_db)
-        out += np.outer(samples, pan_gains(channel.pan))
+    for channel in part_channels("pass", session, made, part, store):
+        out += np.outer(channel.read(0, frames), channel.gains)
     return out
 
 
@@ -123,7 +121,7 @@ def test_what_belongs_together_keeps_balance_and_phase(desk: Desk) -> None:
     (part,) = made.parts
     frames = session.take(BASS_TAKE).di.frames
     raw = [read_mono(folder.open_audio(one.file)).astype(float) for one in part]
-    channels = part_channels("pass", made, part, folder)
+    channels = part_channels("pass", session, made, part, folder)
     moved = [one.read(0, frames) * db_to_gain(one.gain_db) for one in channels]
     lead = round(made.placed(part[0]).delay_samples)
     before = rms_dbfs(raw[0][lead : lead + frames]) - rms_dbfs(raw[1][lead : lead + frames])
@@ -134,7 +132,7 @@ def test_what_belongs_together_keeps_balance_and_phase(desk: Desk) -> None:
     )
     assert between > 20.0, "the far microphone is later, and stays so"
     assert part[0].match == part[1].match
-    together = measure_loudness(heard(made, part, folder, frames)[:, 0], RATE).lufs
+    together = measure_loudness(heard(session, made, part, folder, frames)[:, 0], RATE).lufs
     assert together == pytest.approx(-20.0 + part[0].match.pair_offset_db, abs=0.1)
     assert part_levels(session.take(BASS_TAKE), made, part, folder).loudness.lufs == pytest.approx(
         part[0].match.before_lufs, abs=0.01
@@ -149,7 +147,7 @@ def test_a_stereo_pair_is_matched_and_heard_as_one(desk: Desk) -> None:
     made = outcome.made
     (part,) = made.parts
     frames = session.take(GUITAR_TAKE).di.frames
-    stereo = heard(made, part, folder, frames)
+    stereo = heard(session, made, part, folder, frames)
     match = part[0].match
     assert match is not None
     assert match.layout == "stereo"
@@ -161,7 +159,9 @@ def test_a_stereo_pair_is_matched_and_heard_as_one(desk: Desk) -> None:
     )
     after = outcome.edit(session)
     assert [after.mix[file].pan for file in made.files] == [-1.0, 1.0]
-    keys = [one.key for one in compared_channels(after.take(GUITAR_TAKE), made, target, folder)]
+    keys = [
+        one.key for one in compared_channels(after, after.take(GUITAR_TAKE), made, target, folder)
+    ]
     assert keys == ["di", "reference", "pass", "pass"]
 
 

@@ -58,6 +58,15 @@ class Leg:
     channel: int = 0
     """Of the exit, counted from 0."""
 
+    @property
+    def has_cabinet(self) -> bool:
+        """Whether the signal goes through a cabinet here."""
+        stages = self.path.stages if self.path is not None else ()
+        return any(
+            isinstance(stage, CabinetStage) and self.device.word(stage.setting) != "none"
+            for stage in stages
+        )
+
 
 @dataclass(frozen=True, eq=False)
 class Course:

@@ -6,7 +6,7 @@ made; what it belongs to may be gone, and then it raises EditError and changes n
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
@@ -30,6 +30,7 @@ from diaulos.session.instrument import ComparedInput, StrengthReading, Tone
 from diaulos.session.model import (
     Against,
     BinItem,
+    CabinetLater,
     Heard,
     Impulse,
     Instrument,
@@ -484,6 +485,19 @@ def add_impulse(impulse: Impulse) -> Edit:
         return session.model_copy(update={"impulses": (*session.impulses, impulse)})
 
     return Edit(f"Add cabinet {impulse.name}", change)
+
+
+def put_cabinets(files: Sequence[str], later: CabinetLater | None) -> Edit:
+    """Cabinets for what belongs together, by its audio files; None for none. Nothing that is
+    stored changes its sound."""
+
+    def change(session: Session) -> Session:
+        cabinets = {file: one for file, one in session.cabinets.items() if file not in files}
+        if later is not None:
+            cabinets |= dict.fromkeys(files, later)
+        return session.model_copy(update={"cabinets": cabinets})
+
+    return Edit("Cabinet", change)
 
 
 def add_instrument(instrument: Instrument) -> Edit:

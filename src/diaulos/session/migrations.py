@@ -164,6 +164,12 @@ def _returns_come(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _cabinets_come_later(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 13 knows cabinets that are added later, and passes of a part of a take. Until then
+    there was neither."""
+    return data
+
+
 def _dict(parent: Any, key: str) -> dict[str, Any]:
     found = parent.get(key) if isinstance(parent, dict) else None
     return found if isinstance(found, dict) else {}
@@ -193,6 +199,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     9: _passes_say_by_what,
     10: _doubts_come,
     11: _returns_come,
+    12: _cabinets_come_later,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

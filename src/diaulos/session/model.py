@@ -23,7 +23,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 12
+SCHEMA_VERSION = 13
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -153,6 +153,13 @@ class AlignmentRecord(Frozen):
     drift_ppm: float | None = None
     drift_error_ppm: float | None = None
 
+    @property
+    def told_drift_ppm(self) -> float:
+        """The drift, 0 where it cannot be told from none."""
+        if self.drift_ppm is None or self.drift_error_ppm is None:
+            return 0.0
+        return self.drift_ppm if abs(self.drift_ppm) > 2.5 * self.drift_error_ppm else 0.0
+
 
 class SlateRecord(Frozen):
     """What the sweep ahead of a pass told of the loop: latency and polarity (None where its
@@ -266,6 +273,25 @@ class Return(Frozen):
         return self.slate.delay_samples if self.slate is not None else None
 
 
+class SentPart(Frozen):
+    """A stretch of a take that was sent alone. Frames of the take."""
+
+    first: int = Field(ge=0)
+    last: int = Field(gt=0)
+    """The end is not included. What rings on behind it came back too."""
+    start: int = Field(ge=0)
+    """Where the sending began: ahead of it, so that the amplifier has settled. The returns' files
+    begin there."""
+    joined: Word = ""
+    """In words: the pass whose rest it was joined with; "" where it stands alone."""
+
+    @model_validator(mode="after")
+    def _in_order(self) -> SentPart:
+        if not self.start <= self.first < self.last:
+            raise ValueError("the part's frames are not in order")
+        return self
+
+
 class Pass(Frozen):
     """One reamp of a stored take: what was sent, and all that came back, on one sample."""
 
@@ -288,6 +314,10 @@ class Pass(Frozen):
     notes: Prose = ""
     unloaded: Word = ""
     """In words: that the DI's load was undone on the way out, and with what."""
+    part: SentPart | None = None
+    """Of a take that was sent in part; None: all of it."""
+    settings_said: Literal["", "confirmed", "assumed"] = ""
+    """Whether somebody said that real devices stood as the rig says; "" where nobody was asked."""
 
     @model_validator(mode="after")
     def _told_apart(self) -> Pass:
@@ -321,7 +351,16 @@ class Pass(Frozen):
     def placed(self, back: Return) -> AlignmentRecord | None:
         """The move in time and the polarity by which a return lies in the take: those of the first
         of its group that could be found."""
-        return next((one.found for one in self.part_of(back) if one.found is not None), None)
+        found = next((one.found for one in self.part_of(back) if one.found is not None), None)
+        start = self.part.start if self.part is not None else 0
+        if not start:
+            return found
+        if found is None:
+            # Nobody knows where it lies but for what it was sent from.
+            return AlignmentRecord(delay_samples=-float(start), delay_error_samples=0.0,
+                                   polarity=1, confidence=0.0)  # fmt: skip
+        moved = found.delay_samples - start * (1.0 + 1e-6 * found.told_drift_ppm)
+        return found.model_copy(update={"delay_samples": moved})
 
     def returned(self, name: str) -> Return:
         """The return of this name; EditError when there is none."""
@@ -443,6 +482,41 @@ class Impulse(Frozen):
 
     name: Name
     file: InsideFile
+    channels: int = Field(default=1, ge=1, le=2)
+
+
+class CabinetChoice(Frozen):
+    """A cabinet that a track can be heard through. `gain_db` makes it as loud as the track is
+    without one."""
+
+    cabinet: Word
+    """Id of a stand-in, or the file of an impulse response of the session."""
+    gain_db: float = Field(ge=-120.0, le=120.0)
+    true_peak_dbtp: float | None = None
+    """Of the whole track through it at that gain; None for silence."""
+
+
+class CabinetLater(Frozen):
+    """Cabinets that were put to a track recorded without one. Its file stays as it is; the
+    cabinet is applied when it is heard or exported."""
+
+    choices: tuple[CabinetChoice, ...] = Field(min_length=1, max_length=9)
+    used: Word = ""
+    """The one of them that is heard; "": none."""
+
+    @model_validator(mode="after")
+    def _one_of_them(self) -> CabinetLater:
+        names = [one.cabinet for one in self.choices]
+        if len(set(names)) != len(names):
+            raise ValueError("a cabinet stands there twice")
+        if self.used and self.used not in names:
+            raise ValueError(f"the cabinet {self.used!r} is none of the choices")
+        return self
+
+    @property
+    def choice(self) -> CabinetChoice | None:
+        """What is heard."""
+        return next((one for one in self.choices if one.cabinet == self.used), None)
 
 
 class TrimSaid(Frozen):
@@ -457,7 +531,7 @@ class TrimSaid(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[12] = 12
+    schema_version: Literal[13] = 13
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -501,6 +575,8 @@ class Session(Frozen):
     """The last good one of every loop and device."""
     mix: dict[InsideFile, Heard] = Field(default_factory=dict)
     """The monitor mix, by audio file; what is not in it is heard as is usual."""
+    cabinets: dict[InsideFile, CabinetLater] = Field(default_factory=dict)
+    """Cabinets added later, by audio file; all returns that belong together have the same."""
 
     @model_validator(mode="after")
     def _whole(self) -> Session:

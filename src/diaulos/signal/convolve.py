@@ -99,3 +99,85 @@ class BlockConvolver:
             self._spectra[size] = spectrum
         product = scipy.fft.rfft(block, size) * spectrum
         return np.asarray(scipy.fft.irfft(product, size)[:total])
+
+
+class PartitionedConvolver:
+    """A long FIR in short blocks, without added latency, for one stream.
+
+    The FIR is cut into parts of `part` samples, each applied by its transform to the block that
+    many samples back (uniformly partitioned overlap-save; Gardner, J. Audio Eng. Soc. 43, 1995,
+    from memory). Of a block that is not whole yet the newest part is worked out at once, so that
+    blocks may have any size.
+    """
+
+    def __init__(self, taps: Audio, part: int = 256) -> None:
+        import scipy.fft
+
+        self._part = part
+        self._length = int(taps.size)
+        count = max(1, -(-taps.size // part))
+        padded = np.zeros((count, 2 * part))
+        padded[:, :part].flat[: taps.size] = np.asarray(taps, dtype=np.float64)
+        self._filters = np.asarray(scipy.fft.rfft(padded, axis=1))
+        self.reset()
+
+    def reset(self) -> None:
+        """Silence before the next sample."""
+        count, bins = self._filters.shape
+        self._line = np.zeros((count, bins), np.complex128)
+        """Spectra of the whole blocks that came, a ring; `_newest` is the last one's place."""
+        self._newest = 0
+        self._frame = np.zeros(2 * self._part)
+        """The last whole block, and what came of the one behind it."""
+        self._filled = 0
+        self._past = np.zeros(bins, np.complex128)
+
+    def process(self, block: Audio) -> NDArray[np.float64]:
+        """One block out for one block in.
+
+        Parameters
+        ----------
+        block
+            Samples that follow those of the last call, shape (frames,), of any number.
+
+        Returns
+        -------
+        Samples, shape (frames,): what the FIR gives at those samples.
+        """
+        import scipy.fft
+
+        out = np.empty(block.size)
+        part, at = self._part, 0
+        while at < block.size:
+            count = min(part - self._filled, block.size - at)
+            place = part + self._filled
+            self._frame[place : place + count] = block[at : at + count]
+            spectrum = scipy.fft.rfft(self._frame)
+            total = scipy.fft.irfft(self._past + self._filters[0] * spectrum, 2 * part)
+            out[at : at + count] = total[place : place + count]
+            at += count
+            self._filled += count
+            if self._filled == part:
+                self._take_in(np.asarray(spectrum))
+        return out
+
+    def _take_in(self, spectrum: NDArray[np.complex128]) -> None:
+        """A block is whole: it moves back by one place."""
+        count = self._filters.shape[0]
+        self._newest = (self._newest + 1) % count
+        self._line[self._newest] = spectrum
+        part = self._part
+        self._frame[:part] = self._frame[part:]
+        self._frame[part:] = 0.0
+        self._filled = 0
+        if count == 1:
+            return
+        # Filter n goes with the block n places back; the ring is read in two runs.
+        head = min(self._newest + 1, count - 1)
+        past = np.einsum("pb,pb->b", self._filters[1 : head + 1],
+                         self._line[self._newest - head + 1 : self._newest + 1][::-1])  # fmt: skip
+        rest = count - 1 - head
+        if rest:
+            past += np.einsum("pb,pb->b", self._filters[head + 1 :],
+                              self._line[count - rest :][::-1])  # fmt: skip
+        self._past = past

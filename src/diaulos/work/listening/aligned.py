@@ -8,23 +8,18 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.session.model import AlignmentRecord, Pass, Return
+from diaulos.session.model import AlignmentRecord, Pass, Return, SentPart
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
 from diaulos.units import db_to_gain
 from diaulos.work.measuring import read_mono, read_span
 from diaulos.work.ports import AudioSource
 
 BLOCK = 65_536
+JOIN_S = 0.005
+"""What a part that was sent alone comes in and goes out over."""
 
 
 _HALF = 32
-
-
-def drift_matters(drift_ppm: float | None, drift_error_ppm: float | None) -> bool:
-    """Whether a drift can be told from none."""
-    if drift_ppm is None or drift_error_ppm is None:
-        return False
-    return abs(drift_ppm) > 2.5 * drift_error_ppm
 
 
 def read_aligned(
@@ -88,9 +83,7 @@ def aligned_blocks(
     """The whole recording in the other's time, as (frames, 1) blocks."""
     delay, drift, sign = 0.0, 0.0, 1.0
     if alignment is not None:
-        delay = alignment.delay_samples
-        if drift_matters(alignment.drift_ppm, alignment.drift_error_ppm):
-            drift = alignment.drift_ppm or 0.0
+        delay, drift = alignment.delay_samples, alignment.told_drift_ppm
         sign = -1.0 if fix_polarity and alignment.polarity < 0 else 1.0
     gain = sign * db_to_gain(gain_db)
     for first in range(0, frames, BLOCK):
@@ -100,26 +93,53 @@ def aligned_blocks(
 
 
 def return_in_time(
-    source: AudioSource, found: AlignmentRecord | None, first: int, count: int
+    source: AudioSource,
+    found: AlignmentRecord | None,
+    first: int,
+    count: int,
+    *,
+    part: SentPart | None = None,
 ) -> NDArray[np.floating]:
-    """A return in the take's time and polarity as it was found, its match not applied."""
+    """A return in the take's time and polarity as it was found, its match not applied. Of a `part`
+    of the take that was sent alone nothing is heard ahead of its first frame."""
     if found is None:
         return read_span(source, first, count)
-    drift = 0.0
-    if drift_matters(found.drift_ppm, found.drift_error_ppm):
-        drift = found.drift_ppm or 0.0
-    return found.polarity * read_aligned(source, first, count, found.delay_samples, drift)
+    drift = found.told_drift_ppm
+    read = read_aligned(source, first, count, found.delay_samples, drift)
+    if part is not None:
+        read = read * part_gain(part, first, count, source.rate_hz)
+    return found.polarity * read
+
+
+def part_gain(part: SentPart, first: int, count: int, rate_hz: int) -> NDArray[np.float64]:
+    """What of a part that was sent alone is heard, linear: it comes in over 5 ms ahead of its first
+    frame, and rings out."""
+    if part.joined:
+        return np.ones(count)
+    fade = max(1, round(JOIN_S * rate_hz))
+    return np.clip((np.arange(first, first + count) - (part.first - fade)) / fade, 0.0, 1.0)
 
 
 def part_blocks(
     sources: Sequence[AudioSource], made: Pass, part: Sequence[Return], frames: int,
     *, matched: bool = True,
 ) -> Iterator[NDArray[np.float32]]:  # fmt: skip
-    """What belongs together as it is heard and exported: in time, in polarity, at its matched
-    level, a column for each return. `sources` are the returns' audio."""
-    columns = []
-    for source, one in zip(sources, part, strict=True):
-        gain = one.match.total_db if one.match and matched else 0.0
-        columns.append(aligned_blocks(source, frames, made.placed(one), gain_db=gain))
+    """What belongs together as it is exported without a cabinet: in time, in polarity, at its
+    matched level, a column for each return. `sources` are the returns' audio."""
+    columns = [
+        _in_time_blocks(source, made, one, frames, matched)
+        for source, one in zip(sources, part, strict=True)
+    ]
     for blocks in zip(*columns, strict=True):
         yield np.concatenate(blocks, axis=1)
+
+
+def _in_time_blocks(
+    source: AudioSource, made: Pass, one: Return, frames: int, matched: bool
+) -> Iterator[NDArray[np.float32]]:
+    gain = np.float64(db_to_gain(one.match.total_db if one.match and matched else 0.0))
+    placed = made.placed(one)
+    for first in range(0, frames, BLOCK):
+        count = min(BLOCK, frames - first)
+        block = return_in_time(source, placed, first, count, part=made.part)
+        yield (gain * block).astype(np.float32)[:, None]

@@ -1,19 +1,20 @@
-"""What is heard of takes and passes: tracks, passes, gains, alignment, for every view."""
+"""What is heard of takes and passes: tracks, passes, gains, alignment, cabinets, for every view."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from functools import partial
 
-from diaulos.session.model import MatchTarget, Pass, Return, Take
+from diaulos.session.model import MatchTarget, Pass, Return, Session, Take
 from diaulos.work.listening.aligned import return_in_time
+from diaulos.work.listening.cabinets import CabinetReader, InPlace, Side, in_place
 from diaulos.work.listening.player import Channel, ReadBlock
 from diaulos.work.measuring import read_span
 from diaulos.work.ports import SessionStore
 
-SIDE_DB = 10.0 * math.log10(2.0)
-"""What a channel gains where it is heard on one side alone."""
+Tried = Mapping[str, InPlace | None]
+"""Cabinets that are tried on audio files and not kept yet."""
 
 
 def track_reader(file: str, store: SessionStore) -> ReadBlock:
@@ -23,37 +24,61 @@ def track_reader(file: str, store: SessionStore) -> ReadBlock:
 
 def return_reader(made: Pass, one: Return, store: SessionStore) -> ReadBlock:
     """A return in the take's time: its delay and polarity taken out."""
-    return partial(return_in_time, store.open_audio(one.file), made.placed(one))
+    source = store.open_audio(one.file)
+    return partial(return_in_time, source, made.placed(one), part=made.part)
 
 
 def return_gain_db(one: Return) -> float:
-    """What brings a return to its reference, 0 where it was not matched. A side of a stereo pair is
-    heard on that side alone, which the player's law of panning makes louder by as much."""
-    return (one.match.total_db if one.match else 0.0) - (SIDE_DB if one.side else 0.0)
+    """What brings a return to its reference, 0 where it was not matched."""
+    return one.match.total_db if one.match else 0.0
 
 
-def side_pan(one: Return) -> float:
-    """Where a return is heard as long as nobody moves it."""
-    return {"left": -1.0, "right": 1.0}.get(one.side, 0.0)
+def cabinet_of(
+    session: Session, file: str, store: SessionStore, tried: Tried | None = None
+) -> InPlace | None:
+    """What a stored file is heard through: what is tried, else what is in place."""
+    if tried and file in tried:
+        return tried[file]
+    return in_place(session, file, store)
+
+
+def channels_through(channel: Channel, cabinet: InPlace | None, column: Side = "") -> list[Channel]:
+    """What is heard of a channel behind a cabinet: a stereo one makes a pair of it, unless the
+    channel is one side (`column`) of a pair itself."""
+    if cabinet is None:
+        return [channel]
+
+    def through(side: Side) -> CabinetReader:
+        return CabinetReader(channel.read, cabinet.column(side), cabinet.gain_db)
+
+    if column or cabinet.taps.shape[1] == 1:
+        return [replace(channel, read=through(column))]
+    sides: tuple[Side, ...] = ("left", "right")
+    return [replace(channel, read=through(side), side=side) for side in sides]
 
 
 def part_channels(
-    key: str, made: Pass, part: Sequence[Return], store: SessionStore, offset_db: float = 0.0
-) -> list[Channel]:
+    key: str, session: Session, made: Pass, part: Sequence[Return], store: SessionStore,
+    offset_db: float = 0.0, tried: Tried | None = None,
+) -> list[Channel]:  # fmt: skip
     """What belongs together, as one thing to hear."""
-    return [
-        Channel(key, return_reader(made, one, store), return_gain_db(one) + offset_db,
-                side_pan(one))
-        for one in part
-    ]  # fmt: skip
+    found = []
+    for one in part:
+        gain = return_gain_db(one) + offset_db
+        channel = Channel(key, return_reader(made, one, store), gain, side=one.side)
+        cabinet = cabinet_of(session, one.file, store, tried)
+        found += channels_through(channel, cabinet, one.side)
+    return found
 
 
 def compared_channels(
+    session: Session,
     take: Take,
     made: Pass | None,
     target: MatchTarget,
     store: SessionStore,
     part: Sequence[Return] = (),
+    tried: Tried | None = None,
 ) -> tuple[Channel, ...]:
     """ "di", "reference" and "pass" of a take, at matched level: what a person compares after a
     reamp; of the pass what belongs together as `part` (its first by default). Where the pair had to
@@ -66,10 +91,12 @@ def compared_channels(
     offset = match.pair_offset_db if match else 0.0
     if target.kind == "track":
         file = take.track(target.ident).file
-        channels.append(Channel("reference", track_reader(file, store), offset))
+        reference = Channel("reference", track_reader(file, store), offset)
+        channels += channels_through(reference, cabinet_of(session, file, store, tried))
     elif target.kind == "pass":
         other = take.pass_(target.ident)
-        channels += part_channels("reference", other, other.parts[0], store, offset)
+        first = other.parts[0]
+        channels += part_channels("reference", session, other, first, store, offset, tried)
     if made is not None:
-        channels += part_channels("pass", made, heard, store)
+        channels += part_channels("pass", session, made, heard, store, tried=tried)
     return tuple(channels)

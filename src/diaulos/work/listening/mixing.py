@@ -15,8 +15,15 @@ from numpy.typing import NDArray
 from diaulos.session.model import Heard, Pass, Return, Session, Take
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ReadStereo
-from diaulos.work.listening.heard import return_gain_db, return_reader, track_reader
-from diaulos.work.listening.player import Channel, ReadBlock, pan_gains
+from diaulos.work.listening.heard import (
+    Tried,
+    cabinet_of,
+    channels_through,
+    return_gain_db,
+    return_reader,
+    track_reader,
+)
+from diaulos.work.listening.player import SIDE_DB, Channel, ReadBlock
 from diaulos.work.ports import SessionStore
 
 
@@ -104,15 +111,24 @@ def reader_of(row: MixRow, store: SessionStore) -> ReadBlock:
 
 
 def level_of(row: MixRow) -> float:
-    """What is asked for, and a pass's match on top."""
-    return row.heard.level_db + (return_gain_db(row.passed[1]) if row.passed else 0.0)
+    """What is asked for, and a pass's match on top. A side of a pair stands at that side by its
+    pan, whose law makes it louder there; it comes down by as much."""
+    if row.passed is None:
+        return row.heard.level_db
+    back = row.passed[1]
+    return row.heard.level_db + return_gain_db(back) - (SIDE_DB if back.side else 0.0)
 
 
-def channels_of(rows: Iterable[MixRow], store: SessionStore) -> tuple[Channel, ...]:
-    """The rows for a player."""
-    return tuple(
-        Channel(row.key, reader_of(row, store), level_of(row), row.heard.pan) for row in rows
-    )
+def channels_of(
+    rows: Iterable[MixRow], session: Session, store: SessionStore, tried: Tried | None = None
+) -> tuple[Channel, ...]:
+    """The rows for a player, each through its cabinet."""
+    found: list[Channel] = []
+    for row in rows:
+        side = row.passed[1].side if row.passed else ""
+        channel = Channel(row.key, reader_of(row, store), level_of(row), row.heard.pan)
+        found += channels_through(channel, cabinet_of(session, row.key, store, tried), side)
+    return tuple(found)
 
 
 def stereo_of(
@@ -131,8 +147,8 @@ def stereo_of(
             samples = np.array(channel.read(first, count), dtype=np.float64)
             start, stop = (silenced or {}).get(channel.key, (0, 0))
             samples[max(0, start - first) : max(0, stop - first)] = 0.0
-            left, right = pan_gains(channel.pan)
-            samples *= db_to_gain(channel.gain_db) * gain
+            left, right = channel.gains
+            samples *= gain
             out[:, 0] += left * samples
             out[:, 1] += right * samples
         return out.astype(np.float32)

@@ -11,6 +11,7 @@ import queue
 import threading
 from collections.abc import Callable, Mapping, Set
 from dataclasses import dataclass, field, replace
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,10 @@ START_LEVEL_DB = -20.0
 
 
 LOUDEST_LEVEL_DB = 0.0
+
+
+SIDE_DB = 10.0 * math.log10(2.0)
+"""What a channel gains where it is heard on one side alone."""
 
 
 MIX_FRAMES = 1024
@@ -37,12 +42,28 @@ ReadBlock = Callable[[int, int], NDArray[np.floating]]
 @dataclass(frozen=True)
 class Channel:
     """One thing to hear. `gain_db` is its match; `read` gives it in the take's time; `pan` is
-    from -1 (left) to 1 (right)."""
+    from -1 (left) to 1 (right). Of a pair each `side` is a channel of its own under the same key,
+    and the pan narrows the pair towards one of them."""
 
     key: str
     read: ReadBlock
     gain_db: float = 0.0
     pan: float = 0.0
+    side: Literal["", "left", "right"] = ""
+
+    @property
+    def gains(self) -> tuple[float, float]:
+        """Linear (left, right). A side alone is louder by the law of panning, and comes down by as
+        much."""
+        gain = db_to_gain(self.gain_db)
+        if not self.side:
+            left, right = pan_gains(self.pan)
+            return gain * left, gain * right
+        pan = min(1.0, max(-1.0, self.pan))
+        place = -1.0 + 2.0 * max(0.0, pan) if self.side == "left" else 1.0 + 2.0 * min(0.0, pan)
+        left, right = pan_gains(place)
+        gain *= db_to_gain(-SIDE_DB)
+        return gain * left, gain * right
 
 
 def pan_gains(pan: float) -> tuple[float, float]:
@@ -288,8 +309,7 @@ class Player:
         stereo = np.zeros((count, 2), dtype=np.float64)
         for channel in channels:
             if count:
-                samples = channel.read(at, count) * db_to_gain(channel.gain_db)
-                stereo += np.outer(samples, pan_gains(channel.pan))
+                stereo += np.outer(channel.read(at, count), channel.gains)
         return generation, at, stereo.astype(np.float32)
 
     def fill(self, frames: int) -> NDArray[np.float32]:

@@ -1,18 +1,31 @@
-"""Export of a pass as Broadcast Wave, in time with the take."""
+"""Export of passes and tracks as Broadcast Wave, in time with the take, as they are heard."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
 
 from diaulos.session.model import (
     Pass,
     Return,
     Session,
     Take,
+    Track,
 )
+from diaulos.units import db_to_gain
 from diaulos.work.blocks import write_all
 from diaulos.work.listening.aligned import part_blocks
+from diaulos.work.listening.cabinets import (
+    InPlace,
+    Real,
+    cabinet_title,
+    file_blocks,
+    in_place,
+    through_blocks,
+)
 from diaulos.work.ports import (
     AudioSink,
     Clock,
@@ -23,6 +36,9 @@ from diaulos.work.ports import (
 CreateFile = Callable[[str, int, FileNotes], AudioSink]
 """Makes a file: what is added to its name, its channels, what is noted in it."""
 
+CEILING_DBTP = -1.0
+"""What comes through a cabinet stays under it, in files that could clip."""
+
 
 def export_pass(
     session: Session,
@@ -32,10 +48,13 @@ def export_pass(
     create: CreateFile,
     clock: Clock,
     returns: Sequence[Return] = (),
+    *,
+    cabinets: bool = True,
 ) -> None:
     """Write a pass as Broadcast Wave: in the time and polarity of the take's reference (its dry
-    DI unless another track is chosen), at its matched level. A stereo pair is one file; of what
-    else there are several, each is one. `returns` are those that are written, all by default.
+    DI unless another track is chosen), at its matched level, through the cabinets that are in place
+    unless `cabinets` is off. A stereo pair is one file; of what else there are several, each is
+    one. `returns` are those that are written, all by default.
     """
     frames = take.track(made.track_id).frames
     for added, part in _files(made, returns or made.returns):
@@ -48,15 +67,88 @@ def export_pass(
         by_the_di = against is None or against.alignment is None or reference is None
         with_ = "the DI" if by_the_di or reference is None else reference.name
         called = f"{made.name}, {added}" if added else made.name
+        through = _through(session, part, store) if cabinets else [None] * len(part)
+        lower = _lower_db(session, part[0].file, gain) if through[0] is not None else 0.0
         notes = FileNotes(
             description=f"{session.name}; {take.name}; {called}; aligned to {with_}",
             made_at=clock(),
             time_reference=take.time_reference,
-            history=f"reamp; moved {-lag:.2f} samples; gain {gain:+.2f} dB",
+            history=f"reamp; moved {-lag:.2f} samples; gain {gain + lower:+.2f} dB"
+            + _cabinet_note(session, through[0]),
         )
         sources = [store.open_audio(one.file) for one in part]
-        sink = create(added, len(part), notes)
-        write_all(sink, part_blocks(sources, made, part, frames))
+        columns = [
+            _behind(part_blocks([source], made, [one], frames), cabinet, one.side, lower)
+            for source, one, cabinet in zip(sources, part, through, strict=True)
+        ]
+        channels = sum(_channels(one, cabinet) for one, cabinet in zip(part, through, strict=True))
+        sink = create(added, channels, notes)
+        write_all(sink, _beside(columns))
+
+
+def export_track(
+    session: Session,
+    take: Take,
+    track: Track,
+    store: SessionStore,
+    create: CreateFile,
+    clock: Clock,
+    *,
+    cabinets: bool = True,
+) -> None:
+    """Write a track of a take, through the cabinet that is in place unless `cabinets` is off."""
+    cabinet = in_place(session, track.file, store) if cabinets else None
+    lower = _lower_db(session, track.file, 0.0) if cabinet is not None else 0.0
+    notes = FileNotes(
+        description=f"{session.name}; {take.name}; {track.name}",
+        made_at=clock(),
+        time_reference=take.time_reference,
+        history=f"track; gain {lower:+.2f} dB" + _cabinet_note(session, cabinet),
+    )
+    source = store.open_audio(track.file)
+    sink = create("", 2 if cabinet is not None and cabinet.taps.shape[1] == 2 else 1, notes)
+    write_all(sink, _behind(file_blocks(source)(), cabinet, "", lower))
+
+
+def _through(session: Session, part: Sequence[Return], store: SessionStore) -> list[InPlace | None]:
+    return [in_place(session, one.file, store) for one in part]
+
+
+def _lower_db(session: Session, file: str, gain_db: float) -> float:
+    """By how much it comes down where it would pass the ceiling; 0 or below."""
+    later = session.cabinets.get(file)
+    choice = later.choice if later is not None else None
+    if choice is None or choice.true_peak_dbtp is None:
+        return 0.0
+    return min(0.0, CEILING_DBTP - (choice.true_peak_dbtp + gain_db))
+
+
+def _cabinet_note(session: Session, cabinet: InPlace | None) -> str:
+    return f"; cabinet {cabinet_title(session, cabinet.name)}" if cabinet is not None else ""
+
+
+def _channels(one: Return, cabinet: InPlace | None) -> int:
+    return 2 if cabinet is not None and not one.side and cabinet.taps.shape[1] == 2 else 1
+
+
+def _behind(
+    blocks: Iterator[NDArray[np.float32]], cabinet: InPlace | None, side: str, lower_db: float
+) -> Iterator[NDArray[np.float32]]:
+    """Mono blocks behind a cabinet: two columns where a stereo one makes a pair of them."""
+    if cabinet is None:
+        return blocks
+    gain = db_to_gain(cabinet.gain_db + lower_db)
+    columns: list[Real] = [
+        cabinet.taps[:, number] * gain for number in range(cabinet.taps.shape[1])
+    ]
+    if side and len(columns) == 2:
+        columns = [columns[1 if side == "right" else 0]]
+    return through_blocks(blocks, columns)
+
+
+def _beside(columns: Sequence[Iterator[NDArray[np.float32]]]) -> Iterator[NDArray[np.float32]]:
+    for blocks in zip(*columns, strict=True):
+        yield np.concatenate(blocks, axis=1)
 
 
 def export_names(made: Pass, returns: Sequence[Return] = ()) -> tuple[str, ...]:

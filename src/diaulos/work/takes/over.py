@@ -221,6 +221,7 @@ def monitor_of(
             old = old_track(over.take, one)
             if old is not None:
                 silenced[old.file] = (over.first, over.last)
-    channels = channels_of((row for row in rows if row.key in keys), store)
+    heard = (row for row in rows if row.key in keys)
+    channels = channels_of(heard, session, store)
     loop = (over.first, over.last) if over.way == "loop" and over.last is not None else None
     return Monitor(times, rate, click, click_db, stereo_of(channels, level_db, silenced), loop)

@@ -171,7 +171,8 @@ class ReampListening(View):
         store = self._document.store
         try:
             made, part = (row.made, row.part) if row else (None, ())
-            channels = compared_channels(take, made, self.tone.target, store, part)
+            session = self._document.session
+            channels = compared_channels(session, take, made, self.tone.target, store, part)
         except DiaulosError as error:
             self.problem.emit(error)
             return

@@ -203,7 +203,7 @@ class TakePlayer(Flowing):
             self.sound.pause()
         elif known != {row.key for row in rows}:
             try:
-                channels = channels_of(rows, self._document.store)
+                channels = channels_of(rows, session, self._document.store)
             except DiaulosError as error:
                 self.problem.emit(error)
                 return
