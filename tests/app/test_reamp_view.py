@@ -120,7 +120,8 @@ def test_another_tone_makes_another_pass_at_the_same_loudness(
     settled(with_pass)
     session = with_pass.document.session
     one, two = session.takes[0].passes
-    assert two.main.match.label == "Pass 1"
+    assert two.main.match.label == one.name == "Tideline drive 5, box"
+    assert two.name == "Foghorn drive 8, box"
     assert two.main.match.after_lufs == pytest.approx(one.main.match.after_lufs, abs=0.1)
     assert "Foghorn (hard driven), drive 8" in view.passes.tone(view.passes.item(1))
     assert "Tideline" in view.passes.tone(view.passes.item(0))  # as it was when it was made
@@ -293,7 +294,10 @@ def test_waveform_keys_and_copies(with_pass: Desk, qtbot: QtBot) -> None:
     wave.grab()  # close up, the samples themselves are drawn
     with_pass.copy_csv()
     text = QApplication.clipboard().text()
-    assert text.splitlines()[0] == "seconds,DI low,DI high,Pass 1 low,Pass 1 high"
+    assert (
+        text.splitlines()[0]
+        == 'seconds,DI low,DI high,"Tideline drive 5, box low","Tideline drive 5, box high"'
+    )
     assert len(text.splitlines()) == 1001
     with_pass.copy_image()
     assert not QApplication.clipboard().pixmap().isNull()

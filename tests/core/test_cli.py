@@ -187,7 +187,7 @@ def test_reamp_saves_a_pass(capsys: pytest.CaptureFixture[str], demo_copy: Path)
     assert [p["id"] for p in saved["takes"][0]["passes"]] == [data["pass"]]
     code, data = run_json(capsys, *verb, "--rig", "Tall stack by box", "--match-lufs", "-21")
     assert data["after_lufs"] == pytest.approx(-21.0, abs=0.01)
-    code, data = run_json(capsys, *verb, "--match", "Pass 1")
+    code, data = run_json(capsys, *verb, "--match", data["name"])
     assert (code, data["pass"]) == (0, "p03")
     assert not (demo_copy / "lock").exists()
 

@@ -59,12 +59,12 @@ def test_an_exported_pass_is_in_time_with_the_modeled_track_and_turned_like_it(
     modeled = next(track for track in take.tracks if track.tap == "modeled")
     track, _ = soundfile.read(copy / modeled.file)
     by_di = tmp_path / "di.wav"
-    run(capsys, "export", str(copy), str(by_di), "--take", "One", "--pass", "Pass 1")
+    run(capsys, "export", str(copy), str(by_di), "--take", "One", "--pass", "p01")
     told = run(capsys, "reference", str(copy), "--take", "One", "--track", modeled.name)
     assert told["reference"] == modeled.id
     assert told["passes"][0]["confidence"] >= 0.8
     by_track = tmp_path / "track.wav"
-    out = run(capsys, "export", str(copy), str(by_track), "--take", "One", "--pass", "Pass 1")
+    out = run(capsys, "export", str(copy), str(by_track), "--take", "One", "--pass", "p01")
     assert out["reference"] == modeled.id
     found = {}
     for name, path in (("di", by_di), ("track", by_track)):

@@ -177,7 +177,7 @@ def test_returns_that_do_not_belong_together_are_matched_each(desk: Desk) -> Non
         assert one.match.after_lufs == pytest.approx(-24.0 + one.match.pair_offset_db, abs=0.1)
     session = outcome.edit(session)
     rows = [row for row in mix_rows(session, session.take(GUITAR_TAKE)) if row.tap == "pass"]
-    assert [row.name for row in rows] == ["Pass 1, Amp", "Pass 1, Amp and cabinet"]
+    assert [row.name for row in rows] == [f"{made.name}, Amp", f"{made.name}, Amp and cabinet"]
     assert audible(rows) == {made.files[0]}, "one of the two, not both on top of each other"
 
 
@@ -296,7 +296,7 @@ def test_the_words_of_a_pass_name_its_returns(desk: Desk) -> None:
         target=MatchTarget(kind="lufs", lufs=-20.0),
     ).made  # fmt: skip
     said = made_words(made, RATE)
-    assert said.startswith("Pass 1: 2 returns. Lows ")
+    assert said.startswith(f"{made.name}: 2 returns. Lows ")
     assert "Highs " in said
     words = pass_words(made, made.parts[0], "Keel", RATE)
     assert "one gain" in words

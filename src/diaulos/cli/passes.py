@@ -129,11 +129,112 @@ def loopcheck(
         print(f"  {one.back.name}: loop delay {late}, noise {slate.noise_dbfs:.1f} dBFS RMS")
 
 
+def cabinet(
+    session_path: SessionArgument,
+    take: TakeOption,
+    track: Annotated[
+        str, typer.Option("--track", metavar="NAME", help="Name or id of one of its tracks.")
+    ] = "",
+    made: Annotated[
+        str, typer.Option("--pass", metavar="NAME", help="Name or id of one of its passes.")
+    ] = "",
+    back: Annotated[
+        str, typer.Option("--return", metavar="NAME", help="Of a pass; its first without.")
+    ] = "",
+    put: Annotated[
+        str, typer.Option("--put", metavar="FILE|NAME", help="Put this cabinet behind it.")
+    ] = "",
+    use: Annotated[
+        str, typer.Option("--use", metavar="NAME", help="Another one of those that were put.")
+    ] = "",
+    bypass: Annotated[bool, typer.Option("--none", help="Heard without; all stay.")] = False,
+    remove: Annotated[bool, typer.Option("--remove", help="All are taken away.")] = False,
+    as_json: JsonFlag = False,
+) -> None:
+    """A cabinet behind a track or a return that was recorded without one; its file stays."""
+    from diaulos import wiring
+    from diaulos.cli.reamping import with_impulse
+    from diaulos.session.edits import put_cabinets
+    from diaulos.work.listening.cabinets import (
+        cabinet_before,
+        cabinet_title,
+        put_choice,
+        with_alternative,
+    )
+
+    if bool(track) == bool(made):
+        raise InputError("give --track NAME or --pass NAME.", where="cabinet")
+    if sum((bool(put), bool(use), bypass, remove)) > 1:
+        raise InputError("--put, --use, --none and --remove exclude each other.", where="cabinet")
+    changes = bool(put or use or bypass or remove)
+    folder = wiring.SessionFolder.open(session_path, read_only=not changes)
+    try:
+        session = folder.load()
+        one = session.take(take)
+        if track:
+            files = [one.track(track).file]
+        else:
+            passed = one.pass_(made)
+            chosen = passed.returned(back) if back else passed.main
+            files = [part.file for part in passed.part_of(chosen)]
+        if put:
+            session, name = with_impulse(folder, session, put)
+            with told_progress("Measuring loudness", as_json):
+                session = put_choice(session, files, name, folder)(session)
+        elif use or bypass:
+            later = session.cabinets.get(files[0])
+            titles = {
+                cabinet_title(session, each.cabinet): each.cabinet
+                for each in (later.choices if later else ())
+            }
+            session = with_alternative(session, files, titles.get(use, use))(session)
+        elif remove:
+            session = put_cabinets(files, None)(session)
+        if changes:
+            folder.save(session)
+    finally:
+        folder.close()
+    later = session.cabinets.get(files[0])
+    before = cabinet_before(session, one, files[0])
+    data: dict[str, Any] = {
+        "files": files,
+        "before": before or None,
+        "used": (later.used or None) if later else None,
+        "choices": [
+            {
+                "cabinet": each.cabinet,
+                "name": cabinet_title(session, each.cabinet),
+                "gain_db": each.gain_db,
+                "true_peak_dbtp": each.true_peak_dbtp,
+            }
+            for each in (later.choices if later else ())
+        ],
+    }
+    if as_json:
+        print_json(data)
+        return
+    if not data["choices"]:
+        print("no cabinet")
+    for row in data["choices"]:
+        mark = "*" if row["cabinet"] == data["used"] else " "
+        print(f"{mark} {row['name']}: {row['gain_db']:+.2f} dB for the loudness of none")
+    if before and data["used"]:
+        print(f"two in a row: {before}")
+
+
 def export(
     session_path: SessionArgument,
     out: Annotated[Path, typer.Argument(metavar="OUT.wav")],
     take: TakeOption,
-    made: Annotated[str, typer.Option("--pass", metavar="NAME", help="Name or id of the pass.")],
+    made: Annotated[
+        str, typer.Option("--pass", metavar="NAME", help="Name or id of the pass.")
+    ] = "",
+    track: Annotated[
+        str, typer.Option("--track", metavar="NAME", help="A track of the take in its place.")
+    ] = "",
+    cabinet: Annotated[
+        bool, typer.Option("--cabinet/--no-cabinet", help="Through the cabinet that is in place.")
+    ] = True,
     returns: Annotated[
         list[str] | None,
         typer.Option("--returns", metavar="all|NAME", help="What is written of it; again."),
@@ -141,7 +242,8 @@ def export(
     replace: Annotated[bool, typer.Option("--replace", help="In place of a file.")] = False,
     as_json: JsonFlag = False,
 ) -> None:
-    """A pass as Broadcast Wave, in the time and polarity of its take's reference, at its level.
+    """A pass as Broadcast Wave, in the time and polarity of its take's reference, at its level; or
+    a track as it is. Both as they are heard, through the cabinet that was put to them.
 
     A stereo pair is one file; of other returns each is one, with its name behind that of OUT.
     """
@@ -152,6 +254,11 @@ def export(
     try:
         session = folder.load()
         one = session.take(take)
+        if bool(track) == bool(made):
+            raise InputError("give --pass NAME or --track NAME.", where="export")
+        if track:
+            _export_track(folder, session, one, one.track(track), out, cabinet, replace, as_json)
+            return
         passed = next((p for p in one.passes if made in (p.id, p.name)), None)
         if passed is None:
             known = ", ".join(p.name for p in one.passes) or "none yet"
@@ -174,6 +281,7 @@ def export(
             ),
             wiring.local_now,
             wanted,
+            cabinets=cabinet,
         )  # fmt: skip
     finally:
         folder.close()
@@ -192,3 +300,29 @@ def export(
     else:
         for path in paths:
             print(f"written: {path}")
+
+
+def _export_track(
+    folder: Any, session: Any, take: Any, track: Any, out: Path, cabinet: bool, replace: bool,
+    as_json: bool,
+) -> None:  # fmt: skip
+    from diaulos import wiring
+    from diaulos.work.takes.exporting import export_track
+
+    if out.exists() and not replace:
+        raise InputError(
+            "the file exists already.", where=str(out), remedy="Choose another, or add --replace."
+        )
+    files = wiring.ExternalAudio()
+    export_track(
+        session, take, track, folder,
+        lambda _added, channels, notes: files.create(
+            out, session.sample_rate_hz, channels, session.word_length, notes, replace=replace
+        ),
+        wiring.local_now,
+        cabinets=cabinet,
+    )  # fmt: skip
+    if as_json:
+        print_json({"file": str(out), "files": [str(out)]})
+    else:
+        print(f"written: {out}")

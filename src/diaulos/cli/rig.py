@@ -141,11 +141,29 @@ def render(
     seed: Annotated[int, typer.Option("--seed", min=0, help="Seed of the noise.")] = 1,
     mains_hz: Annotated[float, typer.Option("--mains-hz", min=40.0, max=70.0)] = 50.0,
     channel: Annotated[int | None, typer.Option("--channel", min=1)] = None,
+    state: Annotated[
+        str, typer.Option("--state", metavar="record|reamp", help="How the rig's switches stand.")
+    ] = "record",
+    returns: Annotated[
+        list[str] | None,
+        typer.Option("--returns", metavar="all|NAME", help="Which tracks are written; again."),
+    ] = None,
+    impulse: Annotated[
+        Path | None,
+        typer.Option(
+            "--impulse", metavar="FILE", help="A cabinet behind tracks that have none: a file."
+        ),
+    ] = None,
+    stretch: Annotated[
+        str,
+        typer.Option("--range", metavar="A-B", help="Bars such as 2-3, or seconds: 1.5s-4s."),
+    ] = "",
     replace: Annotated[bool, typer.Option("--replace", help="Write over what is there.")] = False,
     as_json: JsonFlag = False,
 ) -> None:
     """Play a stored DI through a rig: one file for what each recorder input receives."""
     from diaulos import wiring
+    from diaulos.work.listening.cabinets import CabinetSink
     from diaulos.work.ports import FileNotes
     from diaulos.work.rigs.look import look_at
     from diaulos.work.rigs.rendering import player_request
@@ -158,13 +176,21 @@ def render(
     files = wiring.ExternalAudio()
     if (di is None) != player:
         raise InputError("give --di FILE or --player, one of them.", where="render")
+    session = _in_state(session, session.rig(rig).id, state_of(state))
     report = look_at(session, rig)
     if di is None:
+        if stretch:
+            raise InputError("a range is of a stored DI.", where="--range", remedy="Give --di.")
         stored = stored_of(session, folder)
         request = player_request(session, report.rig, seed, mains_hz, source, stored=stored)
     else:
         request = _request(folder, session, rig, files, di, channel, full_scale_dbu, load_ohm)
         request = replace_fields(request, source=source, seed=seed, mains_hz=mains_hz)
+        if stretch:
+            request = replace_fields(request, di=_part(session, request.di, stretch))
+    wanted = tuple(one for one in returns or () if one != "all")
+    request = replace_fields(request, wanted=wanted)
+    behind = _behind(impulse, report, files, session.sample_rate_hz)
     order = {t.port: n for n, t in enumerate(report.rig.tracks, start=1)}
     try:
         out.mkdir(parents=True, exist_ok=True)
@@ -174,6 +200,7 @@ def render(
             remedy="Choose another place.",
         ) from error  # fmt: skip
     written: dict[str, Path] = {}
+    through: dict[str, CabinetSink] = {}
 
     def sink_for(track: Any, name: str) -> Any:
         number = order.get(track, len(order) + 1 + len(written))
@@ -184,7 +211,15 @@ def render(
             wiring.local_now(),
             history=f"bench; rig {report.rig.name}; seed {seed}",
         )
-        return files.create(path, session.sample_rate_hz, 1, session.word_length, notes, replace)
+        columns = behind(track)
+        channels = max(1, len(columns))
+        sink = files.create(
+            path, session.sample_rate_hz, channels, session.word_length, notes, replace
+        )
+        if not columns:
+            return sink
+        through[str(track)] = CabinetSink(sink, columns)
+        return through[str(track)]
 
     with told_progress("Render", as_json) as progress:
         result = play(
@@ -204,8 +239,9 @@ def render(
                 "name": one.name,
                 "tap": one.course.tap,
                 "file": str(written[str(one.track)]),
-                "peak_dbfs": one.peak_dbfs,
-                "clipped_samples": one.clipped_samples,
+                "peak_dbfs": (through.get(str(one.track)) or one).peak_dbfs,
+                "clipped_samples": (through.get(str(one.track)) or one).clipped_samples,
+                "cabinet": impulse.name if impulse and str(one.track) in through else None,
                 "delay_ms": one.course.delay_ms(rate),
             }
             for one in sorted(result.tracks, key=lambda t: order.get(t.track, 999))
@@ -224,6 +260,43 @@ def render(
         print(f"{row['track']} left out: {row['reason']}")
     if result.assumed:
         print("calibration assumed: +12 dBu at 0 dBFS")
+
+
+def _in_state(session: Any, rig_id: str, state: Literal["record", "reamp"]) -> Any:
+    """The session with a rig's switches as they stand in a state."""
+    from diaulos.rig.states import in_state
+
+    rigs = tuple(in_state(one, state) if one.id == rig_id else one for one in session.rigs)
+    return session.model_copy(update={"rigs": rigs})
+
+
+def _part(session: Any, di: Any, words: str) -> Any:
+    """A range of a DI: bars of the session, or seconds."""
+    from diaulos.session.model import SentPart, Take, Track
+    from diaulos.work.reamp.parts import PartSource, stretch_of
+
+    track = Track(id="di", name="DI", tap="di", file="audio/di.wav", frames=di.frames, peak_dbfs=0)
+    take = Take(id="di", name="the DI", recorded_at="", tracks=(track,))
+    first, last = stretch_of(session, take, words)
+    return PartSource(di, SentPart(first=first, last=last, start=first))
+
+
+def _behind(impulse: Path | None, report: Any, files: Any, rate_hz: int) -> Any:
+    """The cabinet's columns for tracks of an amplifier that have none yet; nothing for others."""
+    from diaulos import wiring
+    from diaulos.work.takes.impulses import read_impulse
+
+    if impulse is None:
+        return lambda _track: []
+    taps = read_impulse(impulse, files, wiring.resampled, rate_hz).taps
+    bare = {one.track for one in report.tracks if one.tap == "amp"}
+    if not bare:
+        raise InputError(
+            "no track of this rig is an amplifier without a cabinet.", where="--impulse",
+            remedy="A second cabinet in a row sounds dull and boxed: leave it out.",
+        )  # fmt: skip
+    columns = [taps[:, number] for number in range(taps.shape[1])]
+    return lambda track: columns if track in bare else []
 
 
 def _request(

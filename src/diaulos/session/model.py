@@ -519,6 +519,43 @@ class CabinetLater(Frozen):
         return next((one for one in self.choices if one.cabinet == self.used), None)
 
 
+class QueuedSetting(Frozen):
+    """How one control or choice of a device stands for a tone."""
+
+    device: Ident
+    setting: Word
+    value: float | Word
+
+
+class QueuedTone(Frozen):
+    """A tone that takes are sent through: a rig, what stands otherwise in it, and a cabinet that is
+    put to what comes back."""
+
+    name: Name
+    rig_id: Ident
+    settings: tuple[QueuedSetting, ...] = Field(default=(), max_length=100)
+    impulse: Word = ""
+
+
+class QueuedPass(Frozen):
+    """A pass that is to be made, or was: one take through one tone."""
+
+    id: Ident
+    take_id: Ident
+    tone: QueuedTone
+    target: MatchTarget = MatchTarget(kind="none")
+    stretch: tuple[int, int] | None = None
+    pass_id: Word = ""
+    """Of the pass that it became."""
+    refused: Word = ""
+    """Why it could not be made; "" where it was not tried, or was made."""
+
+    @property
+    def waits(self) -> bool:
+        """Whether it is still to be made."""
+        return not self.pass_id and not self.refused
+
+
 class TrimSaid(Frozen):
     """What somebody said of trim and pad of a real device: that they stand so, or do not."""
 
@@ -573,6 +610,8 @@ class Session(Frozen):
     """What everybody tunes to."""
     loop_checks: tuple[LoopCheck, ...] = Field(default=(), max_length=500)
     """The last good one of every loop and device."""
+    queue: tuple[QueuedPass, ...] = Field(default=(), max_length=500)
+    """Tones in a row: passes that are to be made one after the other, and those that were."""
     mix: dict[InsideFile, Heard] = Field(default_factory=dict)
     """The monitor mix, by audio file; what is not in it is heard as is usual."""
     cabinets: dict[InsideFile, CabinetLater] = Field(default_factory=dict)

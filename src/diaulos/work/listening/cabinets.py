@@ -22,9 +22,9 @@ from diaulos.session.model import CabinetChoice, CabinetLater, Session, Take
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.signal.convolve import PartitionedConvolver, convolve_long
 from diaulos.signal.loudness import common_layouts
-from diaulos.units import db_to_gain
+from diaulos.units import db_to_gain, gain_to_db
 from diaulos.work.measuring import finite_or_none, measure_blocks, read_mono, read_span
-from diaulos.work.ports import AudioSource, SessionStore
+from diaulos.work.ports import AudioSink, AudioSource, SessionStore
 
 Real = NDArray[np.float64]
 Side = Literal["", "left", "right"]
@@ -123,6 +123,46 @@ def through_blocks(
         yield np.stack(out, axis=1).astype(np.float32)
 
 
+class CabinetSink:
+    """A file that takes mono samples and holds them through a cabinet, a channel for each of its
+    columns."""
+
+    def __init__(self, sink: AudioSink, columns: Sequence[Real]) -> None:
+        self._sink = sink
+        self._streams = [PartitionedConvolver(column, STREAM_PART) for column in columns]
+        self._peak = 0.0
+
+    @property
+    def peak_dbfs(self) -> float:
+        """Of what was written."""
+        return gain_to_db(self._peak)
+
+    @property
+    def frames(self) -> int:
+        """Frames that were written."""
+        return self._sink.frames
+
+    @property
+    def clipped_samples(self) -> int:
+        """Samples that did not fit the word length."""
+        return self._sink.clipped_samples
+
+    def write(self, samples: NDArray[np.floating]) -> None:
+        """Samples that follow, mono."""
+        mono = np.asarray(samples, dtype=np.float64).reshape(-1)
+        out = np.stack([stream.process(mono) for stream in self._streams], axis=1)
+        self._peak = max(self._peak, float(np.max(np.abs(out), initial=0.0)))
+        self._sink.write(out.astype(np.float32))
+
+    def close(self) -> None:
+        """Finish the file."""
+        self._sink.close()
+
+    def abandon(self) -> None:
+        """Throw it away."""
+        self._sink.abandon()
+
+
 # --- how loud ---
 
 
@@ -171,6 +211,11 @@ def measured_choice(
     taps = taps_of(session, cabinet, store)
     loud = level_through(file_blocks(source), source.rate_hz, taps)
     return CabinetChoice(cabinet=cabinet, gain_db=loud.gain_db, true_peak_dbtp=loud.true_peak_dbtp)
+
+
+def put_choice(session: Session, files: Sequence[str], cabinet: str, store: SessionStore) -> Edit:
+    """A cabinet behind what belongs together, its gain found from the first of it."""
+    return with_cabinet(session, files, measured_choice(session, cabinet, files[0], store))
 
 
 def with_cabinet(session: Session, files: Sequence[str], choice: CabinetChoice) -> Edit:

@@ -13,10 +13,11 @@ from diaulos.session.model import (
     MatchTarget,
     Pass,
     Return,
+    SentPart,
     Take,
 )
 from diaulos.signal.loudness import Layout, Loudness, common_layouts, solve_match
-from diaulos.work.measuring import Levels, measure_blocks, measure_source
+from diaulos.work.measuring import Levels, measure_blocks
 from diaulos.work.ports import SessionStore
 
 # --- matching ------------------------------------------------------------------------
@@ -28,16 +29,19 @@ References = Mapping[int, Reference | None]
 
 
 def references_of(
-    take: Take, target: MatchTarget, store: SessionStore, channels: Collection[int]
-) -> References:
-    """What returns of so many channels are to be as loud as."""
-    return {one: reference_loudness(take, target, store, one) for one in set(channels)}
+    take: Take, target: MatchTarget, store: SessionStore, channels: Collection[int],
+    part: SentPart | None = None,
+) -> References:  # fmt: skip
+    """What returns of so many channels are to be as loud as; of a part in its frames."""
+    return {one: reference_loudness(take, target, store, one, part) for one in set(channels)}
 
 
 def reference_loudness(
-    take: Take, target: MatchTarget, store: SessionStore, channels: int = 1
-) -> Reference | None:
-    """Loudness of what a pass is to match, the layout the pass is heard in, and its name."""
+    take: Take, target: MatchTarget, store: SessionStore, channels: int = 1,
+    part: SentPart | None = None,
+) -> Reference | None:  # fmt: skip
+    """Loudness of what a pass is to match, the layout the pass is heard in, and its name. A part is
+    held against the same frames."""
     if target.kind == "none":
         return None
     if target.kind == "lufs":
@@ -46,12 +50,15 @@ def reference_loudness(
     if target.kind == "track":
         track = take.track(target.ident) if target.ident else take.tracks[0]
         own, other = common_layouts(channels, track.channels)
-        levels = measure_source(store.open_audio(track.file), other)
+        source = store.open_audio(track.file)
+        first, count = _frames(part, source.frames)
+        blocks = source.blocks(first=first, count=count)
+        levels = measure_blocks(blocks, source.rate_hz, source.channels, other, source.bits)
         return levels.loudness, own, track.name
     earlier = take.pass_(target.ident)
-    part = earlier.parts[0]
-    own, other = common_layouts(channels, channels_of(part))
-    heard = part_levels(take, earlier, part, store, other).loudness
+    group = earlier.parts[0]
+    own, other = common_layouts(channels, channels_of(group))
+    heard = part_levels(take, earlier, group, store, other, part).loudness
     gain = earlier.main.match.total_db if earlier.main.match else 0.0
     matched = Loudness(heard.lufs + gain, heard.method, heard.layout, heard.seconds)
     return matched, own, earlier.name
@@ -71,13 +78,14 @@ def part_levels(
     part: Sequence[Return],
     store: SessionStore,
     layout: Layout | None = None,
+    within: SentPart | None = None,
 ) -> Levels:
     """Levels of what belongs together, as it is heard: a stereo pair as such, microphones as their
-    sum, all with one move in time."""
+    sum, all with one move in time. `within` are frames of the take; by default what was sent."""
     found = made.placed(part[0])
-    lead = max(0, round(found.delay_samples)) if found else 0
+    first, frames = _frames(within or made.part, take.track(made.track_id).frames)
+    lead = max(0, first + (round(found.delay_samples) if found else 0))
     sources = [store.open_audio(one.file) for one in part]
-    frames = take.track(made.track_id).frames
     if channels_of(part) == 2:
         sides = sorted(
             zip((one.side for one in part), sources, strict=True), key=lambda one: one[0]
@@ -87,6 +95,13 @@ def part_levels(
     if channels_of(part) == 1:
         blocks = (block.sum(axis=1, keepdims=True) for block in blocks)
     return measure_blocks(blocks, sources[0].rate_hz, channels_of(part), layout)
+
+
+def _frames(part: SentPart | None, frames: int) -> tuple[int, int]:
+    """First frame and number of frames of what is measured."""
+    if part is None or part.joined:
+        return 0, frames
+    return part.first, part.last - part.first
 
 
 def _together(
@@ -113,7 +128,7 @@ def match_pass(
         reference = (
             references[channels]
             if references is not None
-            else reference_loudness(take, target, store, channels)
+            else reference_loudness(take, target, store, channels, made.part)
         )
         levels = (known or {}).get(part[0].file) if len(part) == 1 else None
         record = None

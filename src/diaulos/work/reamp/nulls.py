@@ -7,12 +7,13 @@ stands as it stood comes near. How near is a figure.
 from __future__ import annotations
 
 from diaulos.errors import RefusedError
-from diaulos.session.model import Recorded, Return, Take, Track
+from diaulos.session.model import Recorded, Return, SentPart, Take, Track
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.null import DEEPEST_DB, null_depth
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import CancelToken, SessionStore
+from diaulos.work.reamp.parts import whole_or_part
 
 HELD_S = 6.0
 """Around the loudest part of the recorded track."""
@@ -21,22 +22,26 @@ MOST_TRACKS = 4
 
 
 def null_with_recorded(
-    take: Take, back: Return, store: SessionStore, cancel: CancelToken
-) -> Recorded | None:
+    take: Take, back: Return, store: SessionStore, cancel: CancelToken,
+    part: SentPart | None = None,
+) -> Recorded | None:  # fmt: skip
     """The recorded track of the return's own tap that is nulled deepest; None where the take has
     none of it, or where none is the same performance."""
     there = [track for track in take.tracks if track.tap == back.tap and track.channels == 1]
     found = []
     for track in there[:MOST_TRACKS]:
         cancel.check()
-        one = _null(track, back, store)
+        one = _null(track, back, store, part)
         if one is not None:
             found.append(one)
     return min(found, key=lambda one: one.null_db, default=None)
 
 
-def _null(track: Track, back: Return, store: SessionStore) -> Recorded | None:
-    source, returned = store.open_audio(track.file), store.open_audio(back.file)
+def _null(
+    track: Track, back: Return, store: SessionStore, part: SentPart | None
+) -> Recorded | None:
+    source = whole_or_part(store.open_audio(track.file), part)
+    returned = store.open_audio(back.file)
     rate = source.rate_hz
     count = min(source.frames, round(HELD_S * rate))
     first = max(0, min(read_loudest(source).first - count // 4, source.frames - count))

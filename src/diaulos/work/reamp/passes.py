@@ -20,6 +20,7 @@ from diaulos.session.model import (
     MatchTarget,
     Pass,
     Return,
+    SentPart,
     Session,
     SlateRecord,
     Take,
@@ -44,7 +45,16 @@ from diaulos.work.ports import (
 )
 from diaulos.work.reamp.howl import require_quiet_return
 from diaulos.work.reamp.matching import References, match_pass, references_of
+from diaulos.work.reamp.naming import pass_name
 from diaulos.work.reamp.nulls import null_with_recorded
+from diaulos.work.reamp.parts import (
+    MemorySink,
+    Rest,
+    join_rest,
+    part_of_take,
+    rest_of,
+    whole_or_part,
+)
 from diaulos.work.reamp.planning import ReampPlan, ReturnPlan, plan_reamp
 from diaulos.work.reamp.reference import measure_against
 from diaulos.work.reamp.returns import Returned, alignment_record, last_delay, measure_return
@@ -62,9 +72,10 @@ def play_and_measure(
     progress: Progress,
     cancel: CancelToken,
     before_samples: Sequence[float | None],
+    skip: int = 0,
 ) -> tuple[Returned, ...]:
-    """Run the loop into `sinks` (closed here), a return each, and measure what was recorded;
-    `reopen` gives the audio of a return by its place."""
+    """Run the loop into `sinks` (closed here), a return each, and measure what was recorded, levels
+    behind the first `skip` frames; `reopen` gives the audio of a return by its place."""
     loop = run_loop(
         backend_for(plan.courses),
         mono_blocks(di.blocks(), channel),
@@ -83,7 +94,7 @@ def play_and_measure(
         share = 0.2 / len(sinks)
         part = part_of(progress, 0.8 + number * share, 0.8 + (number + 1) * share)
         back = reopen(number)
-        found.append(measure_return(di, channel, back, loop, part, cancel, before))
+        found.append(measure_return(di, channel, back, loop, part, cancel, before, skip))
     return tuple(found)
 
 
@@ -114,6 +125,10 @@ class ReampRequest:
     """How the rig's switches stand."""
     device: str = SIMULATED
     """What it goes through: the simulated studio, or a real device's name."""
+    stretch: tuple[int, int] | None = None
+    """Frames of the take that are sent; what it is cut to by default, else all of it."""
+    join: str = ""
+    """Id or name of a pass whose rest the stretch is joined with; "": it stands alone."""
 
 
 @dataclass(frozen=True)
@@ -147,9 +162,13 @@ def make_pass(
     take = session.take(request.take_id)
     track = _dry_track(take, request.track_id)
     rig = reamp_rig(session, request.rig_id, request.state)
-    di, undo = open_di(session, take, track, rig, store, request.undo_load)
+    whole, undo = open_di(session, take, track, rig, store, request.undo_load)
+    part = part_of_take(take, request.stretch, whole.rate_hz)
+    rest = _rest(request, take, part)
+    di = whole_or_part(whole, part)
     progress(0.0, "Reading the take")
-    excerpt = read_loudest(di)
+    # By the whole take, so that a part comes back at the level that it has in the whole.
+    excerpt = read_loudest(whole)
     cancel.check()
     plan = plan_reamp(
         rig,
@@ -165,29 +184,42 @@ def make_pass(
         cancel=cancel,
     )
     widths = {2 if one.back.side else 1 for one in plan.returns}
-    references = references_of(take, request.target, store, widths)
+    references = references_of(take, request.target, store, widths, part)
     pass_id, files = _free_names(session, take, store, len(plan.returns))
     notes = FileNotes(
         description=f"{session.name}; {take.name}; reamp {pass_id}; {tone_words(plan.rig)}",
         made_at=clock(),
-        time_reference=take.time_reference,
+        time_reference=take.time_reference + (part.start if part is not None and not rest else 0),
         history=f"reamp of {track.file.split('/')[-1]}",
     )
     sinks: list[AudioSink] = []
+
+    def reopen(number: int) -> AudioSource:
+        sink = sinks[number]
+        if isinstance(sink, MemorySink):
+            return sink.source(di.rate_hz)
+        return store.open_audio(files[number])
+
     try:
         for file, planned in zip(files, plan.returns, strict=True):
             several = f"; {planned.back.name}" if len(files) > 1 else ""
             own = replace(notes, description=notes.description + several)
-            sinks.append(store.create_audio(file, di.rate_hz, 1, session.word_length, own))
+            if rest is not None:
+                sinks.append(MemorySink())
+            else:
+                sinks.append(store.create_audio(file, di.rate_hz, 1, session.word_length, own))
         slates = _slates(
             request, plan, excerpt, di.rate_hz, backend_for, impulses, progress, cancel
         )
         returned = play_and_measure(
-            plan, di, 0, backend_for, sinks, lambda number: store.open_audio(files[number]),
-            progress, cancel, _expected(request, rig, plan, slates),
+            plan, di, 0, backend_for, sinks, reopen, progress, cancel,
+            _expected(request, rig, plan, slates), part.first - part.start if part else 0,
         )  # fmt: skip
-        made = _record(request, rig, track, plan, returned, slates, pass_id, files, notes)
-        made = _finished(take, made, request.target, returned, references, store, cancel)
+        made = _record(request, rig, track, plan, returned, slates, pass_id, files, notes, part)
+        if rest is not None:
+            made = join_rest(session, made, plan.rig, rest, reopen, store, notes)
+        else:
+            made = _finished(take, made, request.target, returned, references, store, cancel)
     except BaseException:
         for sink in sinks:
             sink.abandon()
@@ -196,6 +228,17 @@ def make_pass(
         made = made.model_copy(update={"unloaded": undo.words})
     progress(1.0, "Finishing")
     return ReampOutcome(take.id, made, plan.rig, plan, add_pass(take.id, made, plan.rig))
+
+
+def _rest(request: ReampRequest, take: Take, part: SentPart | None) -> Rest | None:
+    """The pass that a part is joined with, if any; EditError where there is no part."""
+    if not request.join:
+        return None
+    if part is None:
+        raise EditError(
+            "The whole take is sent: there is nothing to join.", remedy="Mark a range first."
+        )
+    return rest_of(request.session, take, request.join)
 
 
 def _slates(
@@ -252,12 +295,14 @@ def _finished(
     track, returns = take.reference_track, made.returns
     if take.reference and track is not None:
         returns = tuple(
-            one.model_copy(update={"against": measure_against(take, track, one, store, cancel)})
+            one.model_copy(
+                update={"against": measure_against(take, track, one, store, cancel, made.part)}
+            )
             for one in returns
         )
         made = made.model_copy(update={"returns": returns})
     returns = tuple(
-        one.model_copy(update={"recorded": null_with_recorded(take, one, store, cancel)})
+        one.model_copy(update={"recorded": null_with_recorded(take, one, store, cancel, made.part)})
         for one in returns
     )
     made = made.model_copy(update={"returns": returns})
@@ -316,10 +361,11 @@ def _record(
     pass_id: str,
     files: Sequence[str],
     notes: FileNotes,
+    part: SentPart | None,
 ) -> Pass:
     return Pass(
         id=pass_id,
-        name=f"Pass {int(pass_id[1:])}",
+        name=pass_name(request.session, request.session.take(request.take_id), plan.rig, part),
         track_id=track.id,
         returns=tuple(
             return_record(planned, found, file, slates[number] if slates else None)
@@ -336,6 +382,7 @@ def _record(
         amp_peak_dbu=plan.send.amp_peak_dbu,
         xruns=returned[0].loop.xruns,
         played_by=request.device,
+        part=part,
     )
 
 

@@ -7,10 +7,10 @@ of the others.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
-from diaulos.errors import CancelledError, DiaulosError, InputError
+from diaulos.errors import CancelledError, DiaulosError, InputError, RefusedError
 from diaulos.figures import counted
 from diaulos.session.edits import Edit, add_pass
 from diaulos.session.model import (
@@ -21,10 +21,12 @@ from diaulos.session.model import (
     rig_hash,
 )
 from diaulos.session.roles import reamp_rig
+from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.work.blocks import part_of
 from diaulos.work.capture.loop import LoopResult
-from diaulos.work.measuring import finite_or_none
+from diaulos.work.measuring import finite_or_none, read_mono
 from diaulos.work.ports import (
+    AudioSource,
     CancelToken,
     Progress,
     SessionStore,
@@ -68,6 +70,8 @@ def recover_return(
     found = measure_return(
         di, 0, back, LoopResult(back.frames, 0), progress, cancel or CancelToken()
     )
+    if found.alignment is None and back.frames < di.frames:
+        found = replace(found, alignment=_anywhere(di, back))
     levels = found.levels
     return Return(
         name=f"Return {int(name[3])}",
@@ -75,13 +79,21 @@ def recover_return(
         frames=back.frames,
         return_gain_db=0.0,
         alignment=alignment_record(found.alignment),
-        alignment_refused=found.refused,
+        alignment_refused="" if found.alignment is not None else found.refused,
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         true_peak_dbtp=max(levels.true_peak_dbtp, -200.0),
         clipped_samples=levels.clipped_samples,
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         match=None,
     )
+
+
+def _anywhere(di: AudioSource, back: AudioSource) -> Alignment | None:
+    """Where a return lies that is shorter than the take: a part of it was sent."""
+    try:
+        return find_alignment(read_mono(di), read_mono(back), float(di.rate_hz))
+    except RefusedError:
+        return None
 
 
 class RecoveryStore(RecordingStore, Protocol):

@@ -16,12 +16,13 @@ from numpy.typing import NDArray
 from diaulos.errors import DiaulosError, EditError, RefusedError
 from diaulos.figures import counted
 from diaulos.session.edits import Edit, set_reference
-from diaulos.session.model import Against, Return, Take, Track
+from diaulos.session.model import Against, Return, SentPart, Take, Track
 from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.work.blocks import part_of
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import CancelToken, Progress, SessionStore, no_progress
+from diaulos.work.reamp.parts import whole_or_part
 from diaulos.work.reamp.returns import MAX_LOOP_DELAY_S, SURE, alignment_record
 
 Audio = NDArray[np.floating]
@@ -76,18 +77,21 @@ def find_reference(
         for number, (made, one) in enumerate(backs):
             part = part_of(progress, number / len(backs), (number + 1) / len(backs))
             part(0.0, f"Lining up {made.name}")
-            found[one.file] = measure_against(take, track, one, store, cancel)
+            found[one.file] = measure_against(take, track, one, store, cancel, made.part)
     kept = "" if take.di is not None and track.id == take.di.id else track.id
     return ReferenceFound(take.id, track, found, set_reference(take.id, kept, found))
 
 
 def measure_against(
-    take: Take, track: Track, one: Return, store: SessionStore, cancel: CancelToken | None = None
-) -> Against:
-    """A return against a track of its take. What cannot be told is refused, with the reason."""
+    take: Take, track: Track, one: Return, store: SessionStore, cancel: CancelToken | None = None,
+    part: SentPart | None = None,
+) -> Against:  # fmt: skip
+    """A return against a track of its take, in the time of what was sent. What cannot be told is
+    refused, with the reason."""
     cancel = cancel or CancelToken()
     try:
-        source, back = store.open_audio(track.file), store.open_audio(one.file)
+        source = whole_or_part(store.open_audio(track.file), part)
+        back = store.open_audio(one.file)
         rate = float(source.rate_hz)
         first, count = 0, source.frames
         limit = int(MEASURED_S * rate)
@@ -98,7 +102,7 @@ def measure_against(
         here = read_mono(source, first=first, count=count)
         heard = read_mono(back, first=first, count=count + int(MAX_LOOP_DELAY_S * rate))
         cancel.check()
-        expected = _by_the_di(take, track, one, store, first, count)
+        expected = _by_the_di(take, track, one, store, first, count, part)
         cancel.check()
         alignment = _found(here, heard, rate, expected)
         if alignment.drift_ppm is not None and first > 0:
@@ -119,20 +123,22 @@ def _found(here: Audio, heard: Audio, rate: float, expected: float | None) -> Al
 
 
 def _by_the_di(
-    take: Take, track: Track, one: Return, store: SessionStore, first: int, count: int
-) -> float | None:
+    take: Take, track: Track, one: Return, store: SessionStore, first: int, count: int,
+    part: SentPart | None,
+) -> float | None:  # fmt: skip
     """Where a return must lie in a track: its delay against the DI less the track's own; None
     where one of the two is not known for sure."""
     di = take.di
     if di is None or one.alignment is None or one.alignment.confidence < SURE:
         return None
     try:
-        sent = store.open_audio(di.file)
+        sent = whole_or_part(store.open_audio(di.file), part)
+        heard = whole_or_part(store.open_audio(track.file), part)
         rate = float(sent.rate_hz)
         reach = TRACK_REACH_S * rate
         found = find_alignment(
             read_mono(sent, first=first, count=count),
-            read_mono(store.open_audio(track.file), first=first, count=count),
+            read_mono(heard, first=first, count=count),
             rate,
             within=(-reach, reach),
         )

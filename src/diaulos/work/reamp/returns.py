@@ -57,8 +57,10 @@ def measure_return(
     progress: Progress,
     cancel: CancelToken,
     before_samples: float | None = None,
+    skip: int = 0,
 ) -> Returned:
-    """Delay, polarity and level of one recorded return against the DI that was sent.
+    """Delay, polarity and level of one recorded return against the DI that was sent. The level is
+    of what follows the first `skip` frames.
 
     `before_samples` is what the same loop gave last time: of several delays that fit, as in a
     looped riff, the one near it is taken.
@@ -79,8 +81,8 @@ def measure_return(
         refused = error.what
     cancel.check()
     progress(0.6, "Measuring level")
-    lead = round(alignment.delay_samples) if alignment else 0
-    part = back.blocks(first=max(0, lead), count=di.frames)
+    lead = skip + (round(alignment.delay_samples) if alignment else 0)
+    part = back.blocks(first=max(0, lead), count=di.frames - skip)
     levels = measure_blocks(part, di.rate_hz, 1)
     cancel.check()
     return Returned(loop, alignment, refused, levels, _null_db(sent, heard, di.rate_hz))

@@ -60,6 +60,8 @@ class RenderRequest:
     load_pf: float = 350.0
     seed: int = 1
     mains_hz: float = 50.0
+    wanted: tuple[str, ...] = ()
+    """Names of the tracks that are written; none is all."""
 
 
 PLAYER_FULL_SCALE_DBU = 20.0
@@ -202,6 +204,16 @@ def render(
     graph = rig_graph(session, session.rig(request.rig_id))
     start = render_source(graph, request.source)
     courses, left_out = courses_from(graph, start.id)
+    names = {track.port: track.name for track in graph.rig.tracks}
+    if request.wanted:
+        there = {names.get(track, track.port): track for track in courses}
+        unknown = [name for name in request.wanted if name not in there]
+        if unknown:
+            raise RigError(
+                f"{graph.rig.name} has no track {unknown[0]!r} that this is played into.",
+                remedy=f"Its tracks: {', '.join(there)}.",
+            )
+        courses = {there[name]: courses[there[name]] for name in request.wanted}
     source = source_of(graph, start)
     full = request.full_scale_dbu
     scale, recorded, send = 1.0, None, None
@@ -214,7 +226,6 @@ def render(
     played = Played(start.id, lambda: _volts(request, scale), recorded)
     faults = BenchFaults(seed=request.seed, mains_hz=request.mains_hz)
     backend = audio.play(graph, tuple(courses), played, faults, impulses)
-    names = {track.port: track.name for track in graph.rig.tracks}
     sinks = [sink_for(track, names.get(track, track.port)) for track in courses]
     total = request.di.frames + rate
     recorder = Recorder(backend, sinks, rate, frames=total, block_frames=BLOCK, keep_open=True)
