@@ -39,8 +39,9 @@ def level(value: float, unit: str, places: int = 1) -> str:
 
 
 def counted(count: int, word: str) -> str:
-    """A number of things: 1 clip, 2 clips."""
-    return f"{count} {word}{'' if count == 1 else 's'}"
+    """A number of things: 1 clip, 2 clips, 2 passes."""
+    more = "es" if word.endswith("s") else "s"
+    return f"{count} {word}{'' if count == 1 else more}"
 
 
 def clock(seconds: float) -> str:

@@ -56,7 +56,7 @@ def marked(view: TakesView, qtbot: QtBot, first: int, last: int) -> None:
 
 def test_a_range_is_marked_by_key_to_whole_bars(shown: TakesView, qtbot: QtBot) -> None:
     recorded(shown, qtbot, bars=4)
-    assert shown.player.range_words.text() == "I and O mark a range"
+    assert shown.player.range_words.text() == "I, O: a range"
     marked(shown, qtbot, BAR + 3_000, 3 * BAR - 9_000)
     assert shown.stretch == (BAR, 3 * BAR)
     assert shown.player.range_words.text().startswith("bars 2–3, 0:02.5–0:07.5")

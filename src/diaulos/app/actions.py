@@ -32,6 +32,7 @@ class ActionSpec:
 RANGE, TOOLS, LISTEN, TAKE = (
     f"Recording > {name}" for name in ("Range", "Tools", "Listen", "Take")
 )
+PART = "Take > Part"
 """Menus in a menu: all of it would be higher than a screen."""
 
 ACTIONS: tuple[ActionSpec, ...] = (
@@ -161,6 +162,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="takes"),
     ActionSpec("hear_live", "Hear it li&ve", TOOLS, "Y", "hear_live", "open", view="takes"),
     ActionSpec("mix", "Monitor mi&x", TOOLS, "X", "toggle_mix", "open", view="takes"),
+    ActionSpec("cabinets", "Cabinet &later", TOOLS, "Z", "toggle_cabinets", "open", view="takes"),
     ActionSpec("far", "&Large display", TOOLS, "V", "toggle_far", "open", view="takes"),
     ActionSpec("play_take", "&Play or pause", LISTEN, "P", "toggle_play", "open",
                view="takes"),
@@ -190,12 +192,23 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("take_bin", "The &bin", TAKE, "D", "toggle_bin", "open", view="takes"),
     ActionSpec("restore_take", "Restore from the bin", TAKE, "U", "restore_chosen",
                "write", view="takes"),
-    ActionSpec("reamp", "&Reamp the take", "Take", "R", "reamp", "idle", view="reamp"),
+    ActionSpec("reamp", "&Reamp the take", "Take", "R", "reamp", "write", view="reamp"),
     ActionSpec("recall_pass", "Set rig as in this &pass", "Take", "", "recall_pass", "write",
                view="reamp"),
     ActionSpec("differs", "&What differs\N{HORIZONTAL ELLIPSIS}", "Take", "", "ask_differs", "open",
                view="reamp"),
+    ActionSpec("part_in", "Part &begins here", PART, "I", "mark_in", "open", view="reamp"),
+    ActionSpec("part_out", "Part &ends here", PART, "O", "mark_out", "open", view="reamp"),
+    ActionSpec("part_in_exactly", "Part begins exactly here", PART, "Shift+I",
+               "mark_in_exactly", "open", view="reamp"),
+    ActionSpec("part_out_exactly", "Part ends exactly here", PART, "Shift+O",
+               "mark_out_exactly", "open", view="reamp"),
+    ActionSpec("whole_take", "&Whole take", PART, "Backspace", "clear_range", "open",
+               view="reamp"),
     ActionSpec("loop_check", "&Check the loop", "Take", "C", "check_loop", "idle", view="reamp"),
+    ActionSpec("cabinet_later", "Cabinet &later", "Take", "Z", "toggle_cabinets", "open",
+               view="reamp"),
+    ActionSpec("in_a_row", "To&nes in a row", "Take", "Q", "toggle_queue", "open", view="reamp"),
     ActionSpec("reference", "In &time with\N{HORIZONTAL ELLIPSIS}", "Take", "T", "ask_reference",
                "idle", view="reamp"),
     ActionSpec("match", "&Match again", "Take", "M", "match_again", "idle", view="reamp"),

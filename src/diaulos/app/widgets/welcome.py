@@ -58,6 +58,7 @@ class Welcome(QWidget):
         while (item := self._list.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
+                widget.hide()  # else a layout that was about to show it shows it as a window
                 widget.setParent(None)
                 widget.deleteLater()
         there = [path for path in self._recent() if Path(path).is_dir()][:MOST_RECENT]

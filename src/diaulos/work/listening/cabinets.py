@@ -23,6 +23,7 @@ from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.signal.convolve import PartitionedConvolver, convolve_long
 from diaulos.signal.loudness import common_layouts
 from diaulos.units import db_to_gain, gain_to_db
+from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import finite_or_none, measure_blocks, read_mono, read_span
 from diaulos.work.ports import AudioSink, AudioSource, SessionStore
 
@@ -32,8 +33,8 @@ Side = Literal["", "left", "right"]
 STREAM_PART = 1024
 """Partition of what is heard through a cabinet: a block of the player's."""
 COARSE_BLOCK = 65_536
-RING_S = 0.5
-"""Of an excerpt so much more, for the cabinet to ring into."""
+EXCERPT_S = 8.0
+"""What a cabinet that is only tried is levelled by."""
 
 
 @dataclass(frozen=True)
@@ -201,6 +202,13 @@ def file_blocks(
             yield read_span(source, at, min(COARSE_BLOCK, first + length - at))[:, None]
 
     return blocks
+
+
+def excerpt_blocks(source: AudioSource) -> Callable[[], Iterator[NDArray[np.float32]]]:
+    """Some seconds around the loudest part of a file."""
+    count = min(source.frames, round(EXCERPT_S * source.rate_hz))
+    first = max(0, min(read_loudest(source).first - count // 4, source.frames - count))
+    return file_blocks(source, first, count)
 
 
 def measured_choice(

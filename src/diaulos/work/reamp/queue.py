@@ -16,7 +16,8 @@ from pydantic import Field, ValidationError
 from diaulos.errors import EditError, InputError, RigError
 from diaulos.ids import free_id
 from diaulos.rig.bench import Impulses
-from diaulos.rig.model import AmpStage, Frozen, Rig, Word
+from diaulos.rig.model import AmpStage, Choice, Frozen, Rig, Word
+from diaulos.rig.returns import planned_returns
 from diaulos.rig.states import setting_words
 from diaulos.session import edits
 from diaulos.session.edits import Edit
@@ -32,6 +33,7 @@ from diaulos.session.model import (
     Take,
 )
 from diaulos.session.roles import reamp_rig
+from diaulos.session.take_edits import pass_differences
 from diaulos.work.listening.cabinets import cabinet_names, cabinet_title, put_choice
 from diaulos.work.ports import CancelToken, Clock, Progress, SessionStore, no_progress
 from diaulos.work.reamp.parts import stretch_of
@@ -346,3 +348,47 @@ def _require_short(session: Session, item: QueuedPass, rig: Rig) -> None:
             where=take.name,
             remedy=f"Send it in parts of {LONGEST_S / 60.0:.0f} minutes at most. {HEAT}",
         )
+
+
+# --- what can be chosen ---
+
+
+def offered_tones(session: Session, rigs: Sequence[Rig]) -> tuple[QueuedTone, ...]:
+    """Tones to choose from: every rig that reamps as it stands, then on the chosen one every other
+    voice of its amplifier, every kept tone, and every cabinet behind what comes back without
+    one. `rigs` are those that reamp, the chosen one first, in state Reamp."""
+    found = [QueuedTone(name=rig.name, rig_id=rig.id) for rig in rigs]
+    if not rigs:
+        return ()
+    rig = rigs[0]
+    amp = next((device for device in rig.devices if device.has_setting("voice")), None)
+    if amp is not None:
+        voice = amp.setting("voice")
+        assert isinstance(voice, Choice)
+        for value, title in voice.options:
+            if value != voice.value:
+                one = QueuedSetting(device=amp.id, setting="voice", value=value)
+                name = title.partition(" (")[0]
+                found.append(QueuedTone(name=name, rig_id=rig.id, settings=(one,)))
+        for tone in session.tones:
+            asked = AskedTone(name=tone.name, rig=rig.id, tone=tone.id)
+            try:
+                found.append(queued_tone(session, asked))
+            except (EditError, RigError):
+                continue  # of a cabinet or a voice that this rig has not
+    if planned_returns(rig)[0].course.tap == "amp":
+        for name, title in cabinet_names(session):
+            through = QueuedTone(name=f"{rig.name}, {title}", rig_id=rig.id, impulse=name)
+            found.append(through)
+    return tuple(found)
+
+
+def queue_words(session: Session, made: Pass, first: Pass | None) -> str:
+    """What differs in a pass from the first of its queue, in words."""
+    if first is None or made.id == first.id:
+        return ""
+    found = [f"{one.words} {one.now}" for one in pass_differences(session, made, first)]
+    later = session.cabinets.get(made.main.file)
+    if later is not None and later.used:
+        found.append(cabinet_title(session, later.used))
+    return "; ".join(found) or "nothing"

@@ -145,6 +145,7 @@ class CircuitForm(CircuitFields):
         while (item := self._value_grid.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
+                widget.hide()  # else a layout that was about to show it shows it as a window
                 widget.setParent(None)
                 widget.deleteLater()
         self._kind = kind
@@ -162,6 +163,7 @@ class CircuitForm(CircuitFields):
         while (item := grid.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
+                widget.hide()  # else a layout that was about to show it shows it as a window
                 widget.setParent(None)
                 widget.deleteLater()
         for index, compared in enumerate(session.compared_inputs):

@@ -186,6 +186,7 @@ class TrimsPage(QWidget):
         while (item := self._grid.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
+                widget.hide()  # else a layout that was about to show it shows it as a window
                 widget.setParent(None)
                 widget.deleteLater()
         self.spins.clear()

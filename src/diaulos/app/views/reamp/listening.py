@@ -26,7 +26,7 @@ from diaulos.session.model import Pass, Take, Track
 from diaulos.signal.overview import Overview, build_overview
 from diaulos.units import db_to_gain
 from diaulos.work.listening.aligned import part_blocks
-from diaulos.work.listening.heard import compared_channels, return_reader, track_reader
+from diaulos.work.listening.heard import Tried, compared_channels, return_reader, track_reader
 from diaulos.work.listening.mixing import return_name
 from diaulos.work.listening.sound import Place
 from diaulos.work.ports import CancelToken, Progress
@@ -61,6 +61,13 @@ class ReampListening(View):
     _waves: Waves | None
     _tick: QTimer
     _said_where = ""
+    _tried: Tried
+    """Cabinets that are heard and not in place."""
+
+    @property
+    def stretch(self) -> tuple[int, int] | None:
+        """The marked range of the chosen take."""
+        return None
 
     # --- what is chosen ---
 
@@ -172,7 +179,9 @@ class ReampListening(View):
         try:
             made, part = (row.made, row.part) if row else (None, ())
             session = self._document.session
-            channels = compared_channels(session, take, made, self.tone.target, store, part)
+            channels = compared_channels(
+                session, take, made, self.tone.target, store, part, self._tried
+            )
         except DiaulosError as error:
             self.problem.emit(error)
             return
@@ -208,10 +217,11 @@ class ReampListening(View):
             self.said.emit(words)
 
     def _set_loop(self) -> None:
-        first, last = self.wave.view
+        marked = self.stretch
+        first, last = marked or self.wave.view
         loop = (int(first), int(last)) if self.bar.looping else None
         self.player.set_loop(loop)
-        self.wave.set_loop(loop)
+        self.wave.set_loop(loop or marked)
 
     def _on_tick(self) -> None:
         take = self.take

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QSignalBlocker, QSize, Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -58,6 +60,7 @@ class TonePanel(QWidget):
     check_asked = Signal()
     auto_changed = Signal()
     load_asked = Signal(object)
+    whole_asked = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -131,13 +134,49 @@ class TonePanel(QWidget):
         row.addWidget(self._lufs)
         row.addWidget(self._auto)
         row.addWidget(self.reamp_button)
+        self._part = WrappingRow(spacing=8)
+        self.part_words = TextLabel()
+        self.part_words.setAccessibleName("What of the take is sent")
+        self.join_with = combo("Pass whose rest it is joined with", least=16)
+        self.join_with.setToolTip(
+            "Alone, or with the rest of an older pass around it: a new file, crossfaded over 5 ms. "
+            "The same chain goes on at the same gain, another one as loud as the pass was there."
+        )
+        self.whole = QPushButton("Whole take")
+        self.whole.setToolTip("Backspace clears the marked range.")
+        self.whole.clicked.connect(self.whole_asked)
+        self._part.addWidget(self.part_words)
+        self._part.addWidget(self.join_with)
+        self._part.addWidget(self.whole)
+        self._part.add_stretch()
         self.foot = _Foot()
         below = QVBoxLayout(self.foot)
         below.setContentsMargins(8, 0, 8, 0)
         below.setSpacing(6)
+        below.addLayout(self._part)
         below.addLayout(load)
         below.addLayout(row)
         self._lufs.hide()
+        self.show_part("", ())
+
+    @property
+    def join(self) -> str:
+        """Id of the pass that a part is joined with; "" for alone, and for a whole take."""
+        return "" if self.join_with.isHidden() else str(self.join_with.currentData() or "")
+
+    def show_part(self, words: str, passes: Sequence[tuple[str, str]]) -> None:
+        """What of the take is sent, "" for all of it, and what it can be joined with."""
+        chosen = self.join_with.currentData()
+        blocker = QSignalBlocker(self.join_with)
+        self.join_with.clear()
+        self.join_with.addItem("alone", "")
+        for ident, name in passes:
+            self.join_with.addItem(f"joined with {name}", ident)
+        choose(self.join_with, chosen if any(one == chosen for one, _ in passes) else "")
+        del blocker
+        self.part_words.setText(f"Only {words}:" if words else "")
+        for widget in (self.part_words, self.join_with, self.whole):
+            widget.setVisible(bool(words))
 
     @property
     def auto_return(self) -> bool:
@@ -240,6 +279,7 @@ class TonePanel(QWidget):
         while (item := self._knobs.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
+                widget.hide()  # else a layout that was about to show it shows it as a window
                 widget.setParent(None)
                 widget.deleteLater()
         self._controls.clear()

@@ -13,33 +13,38 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
 from diaulos.app.views.reamp.listening import Waves
 from diaulos.app.views.reamp.lists import (
     PassDelegate,
     PassModel,
+    PassRow,
     TakeDelegate,
     TakeModel,
     TakeRow,
 )
 from diaulos.app.views.reamp.loop_diagram import LoopDiagram, ReturnShown, StationShown
 from diaulos.app.views.reamp.player_bar import PlayerBar
+from diaulos.app.views.reamp.queue_panel import QueuePanel
+from diaulos.app.views.reamp.queueing import ReampQueue
 from diaulos.app.views.reamp.tone_panel import TonePanel
-from diaulos.app.views.reamp.work import ReampWork
+from diaulos.app.widgets.cabinet_panel import CabinetPanel, Subject
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import least_height
 from diaulos.app.widgets.waveform import Waveform
-from diaulos.app.widgets.wrapping import Flowing, scrolled
+from diaulos.app.widgets.wrapping import Flowing, Pages, scrolled
 from diaulos.errors import DiaulosError
 from diaulos.rig.as_recorded import ahead_when_recorded
 from diaulos.rig.bench import Probe
 from diaulos.session import edits
 from diaulos.session.model import Session, tone_words
 from diaulos.session.roles import reamp_rig
+from diaulos.work.listening.heard import Tried
 from diaulos.work.loudest import Loudest, read_loudest
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.passes import open_di
@@ -59,7 +64,7 @@ TICK_MS = 33
 TARGET_BAND_DB = 6.0
 
 
-class ReampView(ReampWork):
+class ReampView(ReampQueue):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "reamp"
@@ -72,6 +77,7 @@ class ReampView(ReampWork):
         self._plan_key: tuple[object, ...] = ()
         self._excerpts: dict[str, Loudest] = {}
         self._waves: Waves | None = None
+        self._tried: Tried = {}
         self.player = self._sound.place()
         self._build()
         self._wire()
@@ -129,16 +135,24 @@ class ReampView(ReampWork):
 
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.setChildrenCollapsible(False)
-        upper.addWidget(_column(_label("Stored takes", "title"), self._empty_takes, self.take_list))
-        middle = Flowing()
-        column = QVBoxLayout(middle)
+        left = _column(_label("Stored takes", "title"), self._empty_takes, self.take_list)
+        right = self._right()
+        self._aside = (left, right)
+        upper.addWidget(left)
+        self._loop_page = Flowing()
+        column = QVBoxLayout(self._loop_page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
         column.addWidget(scrolled(self._middle(), "Loop and tone"), 1)
         column.addWidget(self.tone.foot)
         column.addWidget(self._notice)  # always in sight, whatever is scrolled
-        upper.addWidget(middle)
-        upper.addWidget(self._right())
+        self.cabinets = CabinetPanel()
+        self.queue = QueuePanel()
+        self.pages = Pages()
+        for page in (self._loop_page, self.cabinets, self.queue):
+            self.pages.addWidget(page)
+        upper.addWidget(self.pages)
+        upper.addWidget(right)
         upper.setSizes([140, 660, 240])
         for index, share in enumerate((1, 3, 2)):
             upper.setStretchFactor(index, share)
@@ -177,10 +191,17 @@ class ReampView(ReampWork):
         self._rematch.setToolTip("Brings the chosen pass to the reference that is set now.")
         self._export = QPushButton("Export (E)")
         self._export.setToolTip("Broadcast Wave, aligned to the DI's start, at matched level.")
-        row1, row2 = QHBoxLayout(), QHBoxLayout()
+        self._cabinet = QPushButton("Cabinet (Z)")
+        self._cabinet.setToolTip("A cabinet for a pass, or a track, that came without one")
+        self._in_a_row = QPushButton("Tones in a row (Q)")
+        self._in_a_row.setToolTip(
+            "Several tones through several takes, matched to one reference, without anybody"
+        )
+        row1, row2, row3 = QHBoxLayout(), QHBoxLayout(), QHBoxLayout()
         for row, pair in (
             (row1, (self._keep, self._discard)),
             (row2, (self._rematch, self._export)),
+            (row3, (self._cabinet, self._in_a_row)),
         ):
             row.setSpacing(6)
             for button in pair:
@@ -193,9 +214,20 @@ class ReampView(ReampWork):
         box.setContentsMargins(8, 0, 0, 0)
         box.addLayout(row1)
         box.addLayout(row2)
+        box.addLayout(row3)
         return right
 
     def _wire(self) -> None:
+        self.cabinet_desk = CabinetDesk(
+            self.cabinets, self._document, self._jobs, self._services, self
+        )
+        self.cabinets.left.connect(self.toggle_cabinets)
+        self.cabinets.subject_asked.connect(self._choose_subject)
+        self.cabinet_desk.tried.connect(self._try_cabinet)
+        self.cabinet_desk.said.connect(self.said)
+        self.cabinet_desk.problem.connect(self.problem)
+        self._wire_queue()
+        self._in_a_row.clicked.connect(self.toggle_queue)
         self._document.changed.connect(self._on_changed)
         self.take_list.selectionModel().currentChanged.connect(self._on_take)
         self.pass_list.selectionModel().currentChanged.connect(self._on_pass)
@@ -207,10 +239,12 @@ class ReampView(ReampWork):
         self.tone.reamp_asked.connect(self.reamp)
         self.tone.check_asked.connect(self.check_loop)
         self.tone.load_asked.connect(self._on_load)
+        self.tone.whole_asked.connect(self.clear_range)
         self._keep.clicked.connect(self.keep)
         self._discard.clicked.connect(self.discard)
         self._rematch.clicked.connect(self.match_again)
         self._export.clicked.connect(self.ask_export)
+        self._cabinet.clicked.connect(self.toggle_cabinets)
         self._jobs.started.connect(self._on_job_started)
         self._jobs.ended.connect(self._on_job_ended)
         self.bar.play_asked.connect(self.toggle_play)
@@ -266,6 +300,38 @@ class ReampView(ReampWork):
             ),
         )
 
+    # --- a cabinet later ---
+
+    def toggle_cabinets(self) -> None:
+        """Cabinets for the chosen pass, or for a track of the take, or the loop again."""
+        opened = self.pages.currentWidget() is not self.cabinets
+        if self.in_queue:
+            self.toggle_queue()
+        if opened and self.take is None:
+            self.said.emit("Choose a take first.")
+            return
+        self.pages.setCurrentWidget(self.cabinets if opened else self._loop_page)
+        if opened:
+            row = self.chosen_row
+            files = tuple(one.file for one in row.part) if row is not None else ()
+            self.cabinet_desk.show(self.take, files)
+            self.cabinets.table.setFocus()
+            self.said.emit("Up and Down step, Space plays, Z goes back.")
+        else:
+            self.cabinet_desk.leave()
+            self.pass_list.setFocus()
+
+    def _choose_subject(self, subject: Subject) -> None:
+        """What gets the cabinet is what is heard, where it is a pass."""
+        for row in range(self.passes.rowCount()):
+            item = self.passes.item(row)
+            if isinstance(item, PassRow) and subject.files == tuple(b.file for b in item.part):
+                self.pass_list.setCurrentIndex(self.passes.index(row))
+
+    def _try_cabinet(self, tried: Tried) -> None:
+        self._tried = tried
+        self._refresh_channels()
+
     def choose_course(self, key: str) -> None:
         """A loop of the strip: its rig."""
         self.choose_rig(key)
@@ -303,6 +369,8 @@ class ReampView(ReampWork):
                 state = f"Set it on the hardware first. {state}"
             self._state.setText(state)
             self._state.setVisible(bool(state))
+        if self.in_queue:
+            self._show_queue()
         self._tell_courses()
         self._plan_soon()
 
@@ -328,7 +396,12 @@ class ReampView(ReampWork):
         self.pass_list.selectionModel().blockSignals(blocked)
         self.pass_list.viewport().update()
         self.tone.show_targets(take)
+        if self.pages.currentWidget() is self.cabinets:
+            row_now = self.chosen_row
+            files = tuple(one.file for one in row_now.part) if row_now is not None else ()
+            self.cabinet_desk.show(take, files)
         self._show_load()
+        self._show_part()
         if take is None:
             self._title.setText("Reamp")
         else:
@@ -474,6 +547,8 @@ class ReampView(ReampWork):
 
     def close_down(self) -> None:
         """The session goes."""
+        self._running = False
+        self._next.stop()
         self._tick.stop()
         self._plan_timer.stop()
 

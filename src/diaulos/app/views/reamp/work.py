@@ -9,7 +9,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app.asking import ask, ask_file, ask_to_save
 from diaulos.app.jobs import Job
-from diaulos.app.views.reamp.listening import ReampListening
+from diaulos.app.views.reamp.parts import ReampParts
 from diaulos.errors import DiaulosError, RefusedError, RigError
 from diaulos.session import edits, take_edits
 from diaulos.session.model import MatchRecord
@@ -30,7 +30,7 @@ MAY_GO_ON = ("slate_unheard", "slate_far")
 """What a person may know better than a sweep."""
 
 
-class ReampWork(ReampListening):
+class ReampWork(ReampParts):
     """Edits and work."""
 
     _rematch: QPushButton
@@ -115,6 +115,8 @@ class ReampWork(ReampListening):
             slate=self.tone.slate,
             go_on=go_on,
             device=self._services.device(),
+            stretch=self.stretch,
+            join=self.tone.join,
         )
         services = self._services
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.views.takes.layout import TakesLayout
 from diaulos.errors import InputError
@@ -24,6 +25,8 @@ from diaulos.work.takes.planned import TOLD_DB, TakeCheck, check_take, heard_gai
 class TakesKeeping(TakesLayout):
     """Keys for the chosen take."""
 
+    cabinet_desk: CabinetDesk
+
     # --- what opens over the body ---
 
     @property
@@ -32,9 +35,11 @@ class TakesKeeping(TakesLayout):
 
     def hear_track(self, number_: int) -> None:
         """The n-th track of the chosen take alone, or (0, or again) the mix; in the tuner, the
-        n-th string."""
+        n-th string; among the cabinets, the n-th alternative (0: none)."""
         if self._page is self.tuner:
             self.tuner.choose_string(number_)
+        elif self._page is self.cabinets:
+            self.cabinets.choose_key(number_)
         else:
             self.player.hear_track(number_)
 
@@ -48,6 +53,11 @@ class TakesKeeping(TakesLayout):
     hear_7 = partialmethod(hear_track, 7)
     hear_8 = partialmethod(hear_track, 8)
     hear_9 = partialmethod(hear_track, 9)
+
+    def _leave_cabinets(self) -> None:
+        """What was only tried is not heard any more."""
+        self.cabinet_desk.leave()
+        self.mix.hear_alone(())
 
     def toggle_loop(self) -> None:
         """Loop, or play on."""

@@ -19,6 +19,7 @@ from diaulos.app.views.takes.noise import NoisePanel
 from diaulos.app.views.takes.player import TakePlayer
 from diaulos.app.views.takes.setup import SetupBar
 from diaulos.app.views.takes.tuner import TunerPanel
+from diaulos.app.widgets.cabinet_panel import CabinetPanel
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import least_width
@@ -48,6 +49,7 @@ class TakesLayout(View):
         self.hunting = HuntPanel()
         self.tuner = TunerPanel()
         self.mix = MixPanel()
+        self.cabinets = CabinetPanel()
         self.book = TakeBook()
         self.player = TakePlayer(self._document, self._jobs, self._sound, self.mix)
         self.plot = self.player.wave
@@ -60,7 +62,14 @@ class TakesLayout(View):
 
     def _place(self) -> None:
         self._stack = over = Pages()
-        for page in (self.board, self.noise, self.hunting, self.tuner, self.mix):
+        for page in (
+            self.board,
+            self.noise,
+            self.hunting,
+            self.tuner,
+            self.mix,
+            self.cabinets,
+        ):
             self._stack.addWidget(page)
         left = Flowing()
         body = QVBoxLayout(left)

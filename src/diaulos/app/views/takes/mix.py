@@ -6,6 +6,8 @@ is kept with the session and can be undone.
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
 from PySide6.QtWidgets import (
@@ -203,6 +205,12 @@ class MixPanel(QWidget):
         """Hear this one (with `alone`, only this one), or no longer."""
         kept = frozenset() if alone else self.soloed
         self.soloed = kept | {key} if on else kept - {key}
+        self._refresh()
+        self.solo_changed.emit(self.soloed)
+
+    def hear_alone(self, keys: Collection[str]) -> None:
+        """These alone; none: the mix."""
+        self.soloed = frozenset(keys)
         self._refresh()
         self.solo_changed.emit(self.soloed)
 

@@ -28,7 +28,7 @@ from diaulos.figures import clock, number
 from diaulos.session import take_edits
 from diaulos.session.model import Heard, Session, Take, Track
 from diaulos.signal.overview import Overview
-from diaulos.work.listening.heard import track_reader
+from diaulos.work.listening.heard import Tried, track_reader
 from diaulos.work.listening.mixing import audible, channels_of, level_of, mix_rows
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
 from diaulos.work.listening.sound import Sound
@@ -56,6 +56,8 @@ class TakePlayer(Flowing):
         self._range: tuple[int, int] | None = None
         self._range_of = ""
         self._overviews: dict[str, Overview] = {}
+        self._tried: Tried = {}
+        self._heard_by: object = None
         self._build()
         self._tick = QTimer(self)
         self._tick.setInterval(TICK_MS)
@@ -85,6 +87,8 @@ class TakePlayer(Flowing):
         self.loop = QCheckBox("Loop (L)")
         self.loop.setToolTip("The marked range, else the bars it is cut to, else the whole take")
         self.mix_button = QPushButton("Mix (X)")
+        self.cabinet_button = QPushButton("Cabinet (Z)")
+        self.cabinet_button.setToolTip("A cabinet for a track that was recorded without one")
         self.range_words = TextLabel()
         self.range_words.setProperty("role", "muted")
         self.range_words.setAccessibleName("Marked range")
@@ -97,7 +101,13 @@ class TakePlayer(Flowing):
         self.level_words = TextLabel()
         row = WrappingRow()
         row.setContentsMargins(0, 0, 0, 0)
-        for widget in (self.track, self.play, self.loop, self.mix_button):
+        for widget in (
+            self.track,
+            self.play,
+            self.loop,
+            self.mix_button,
+            self.cabinet_button,
+        ):
             row.addWidget(widget)
         self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.add_growing(self.range_words)
@@ -131,6 +141,7 @@ class TakePlayer(Flowing):
             self.loop.setChecked(True)
         self.play.setEnabled(take is not None)
         self.mix_button.setEnabled(take is not None)
+        self.cabinet_button.setEnabled(take is not None)
         self.show_mix(session)
         self._show_wave()
 
@@ -197,13 +208,18 @@ class TakePlayer(Flowing):
         """The take's tracks and passes, in the mix and for the ear."""
         take = self._take
         rows = mix_rows(session, take) if take is not None else ()
-        known = {channel.key for channel in self.sound.channels}
+        heard_by = [
+            (row.key, session.cabinets.get(row.key), self._tried.get(row.key)) for row in rows
+        ]
         self._mix.show_rows(rows)
         if take is None:
             self.sound.pause()
-        elif known != {row.key for row in rows}:
+        elif self._heard_by != heard_by or {one.key for one in self.sound.channels} != {
+            row.key for row in rows
+        }:
+            self._heard_by = heard_by
             try:
-                channels = channels_of(rows, session, self._document.store)
+                channels = channels_of(rows, session, self._document.store, self._tried)
             except DiaulosError as error:
                 self.problem.emit(error)
                 return
@@ -212,6 +228,12 @@ class TakePlayer(Flowing):
             self.sound.set_mix({row.key: (level_of(row), row.heard.pan) for row in rows})
         self._hear()
         self._show_range()
+
+    def try_on(self, tried: Tried) -> None:
+        """Cabinets that are heard and not in place; none: as it is in the session."""
+        self._tried = tried
+        self._heard_by = None
+        self.show_mix(self._document.session)
 
     def _hear(self) -> None:
         if self._take is None:
@@ -329,7 +351,7 @@ class TakePlayer(Flowing):
         if stretch is not None and take is not None:
             words = self._range_text(take, stretch)
         elif take is not None:
-            words = "I and O mark a range"
+            words = "I, O: a range"
         self.range_words.setText(words)
 
     def _range_text(self, take: Take, stretch: tuple[int, int]) -> str:

@@ -66,11 +66,14 @@ class TakesTuning(TakesKeeping):
         if self._page is self.tuner and page is not self.tuner:
             self.tuner.close_check()
             self.ear.stop()
+        if self._page is self.cabinets and page is not self.cabinets:
+            self._leave_cabinets()
         if self._page is self.hunting and page is not self.hunting:
             self.hunt_ear.stop()
         self._stack.setCurrentWidget(page)
         # Tuning and noise need the room, and nothing of a take.
-        self.player.setVisible(page in (self.board, self.mix) and not self.board.far)
+        with_take = (self.board, self.mix, self.cabinets)
+        self.player.setVisible(page in with_take and not self.board.far)
 
     def _toggle(self, page: QWidget, focus: QWidget, words: str) -> bool:
         """A page over the body, or the body again; whether it is open now."""

@@ -11,6 +11,7 @@ from PySide6.QtCore import QEvent, QTimer
 from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import QWidget
 
+from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.view import Ending, ViewContext
 from diaulos.app.views.takes.board import BoardRow
@@ -29,6 +30,7 @@ from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Doubt, Session, Take
 from diaulos.session.roles import recording_rig
+from diaulos.work.listening.heard import Tried
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import look_at
@@ -74,6 +76,7 @@ class TakesView(TakesHunting):
         self.live = HearLive(
             self.live_row, jobs, self._services, store, context.preferences, self
         )  # fmt: skip
+        self.cabinet_desk = CabinetDesk(self.cabinets, document, jobs, self._services, self)
         self._wire()
         self._on_changed(None, document.session)
 
@@ -104,6 +107,7 @@ class TakesView(TakesHunting):
         self.book.chosen_changed.connect(self._on_take)
         self.book.turned.connect(self._on_take)
         self.player.mix_button.clicked.connect(self.toggle_mix)
+        self.player.cabinet_button.clicked.connect(self.toggle_cabinets)
         self.player.said.connect(self.said)
         self.player.problem.connect(self.problem)
         self.player.range_changed.connect(self._say)
@@ -122,6 +126,11 @@ class TakesView(TakesHunting):
         self.tuner.checked.connect(self._keep_check)
         self.tuner.frets.toggled.connect(lambda _on: self._listen_again())
         self.mix.left.connect(self.toggle_mix)
+        self.cabinets.left.connect(self.toggle_cabinets)
+        self.cabinet_desk.tried.connect(self._try_cabinet)
+        self.cabinet_desk.said.connect(self.said)
+        self.cabinet_desk.problem.connect(self.problem)
+        self.cabinets.subject_asked.connect(lambda _subject: self._alone())
         self.book.keep.clicked.connect(self.keep)
         self.book.recall.clicked.connect(self.recall)
         self.book.discard.clicked.connect(self.discard)
@@ -210,8 +219,10 @@ class TakesView(TakesHunting):
         ):  # fmt: skip
             self.book.show_session(after)
             self._on_take()
-        elif before.mix is not after.mix:
+        elif before.mix is not after.mix or before.cabinets is not after.cabinets:
             self.player.show_mix(after)
+        if self._page is self.cabinets and before is not None:
+            self.cabinet_desk.show(self.heard_take)
         if before is None or before.rigs is not after.rigs or _roles(before) != (
             _roles(after)
         ) or before.instruments is not after.instruments:  # fmt: skip
@@ -507,6 +518,28 @@ class TakesView(TakesHunting):
         if self._toggle(self.mix, self.mix.back, "1 to 9 solo a track, X goes back."):
             self.mix.take_focus()
 
+    def toggle_cabinets(self) -> None:
+        """Cabinets for a track of the chosen take, or the body again."""
+        if self._page is not self.cabinets and self.take is None:
+            self.said.emit("Choose a take first.")
+            return
+        words = (
+            "Up and Down step, 1 to 9 and 0 change between those in place, P plays, Z goes back."
+        )
+        if self._toggle(self.cabinets, self.cabinets.table, words):
+            self.cabinet_desk.show(self.heard_take)
+            self._alone()
+        self._say()
+
+    def _alone(self) -> None:
+        """What gets the cabinet is heard by itself."""
+        subject = self.cabinets.chosen_subject
+        if subject is not None:
+            self.mix.hear_alone(subject.files)
+
+    def _try_cabinet(self, tried: Tried) -> None:
+        self.player.try_on(tried)
+
     def toggle_far(self) -> None:
         """Readable at two metres, or near again."""
         far = not self.board.far
@@ -543,6 +576,8 @@ class TakesView(TakesHunting):
             self._before, self._now = self._now, take.id
         self.book.show_about(self._document.session, take)
         self.player.show_take(self._document.session, self.heard_take)
+        if self._page is self.cabinets:
+            self.cabinet_desk.show(self.heard_take)
         self._ask_culprit()
         self._say()
 

@@ -1,0 +1,90 @@
+"""A part of the chosen take: marked at the waveform, sent alone or joined with an older pass."""
+
+from __future__ import annotations
+
+from diaulos.app.views.reamp.listening import ReampListening
+from diaulos.session.model import SentPart, Take
+from diaulos.work.reamp.parts import part_words
+from diaulos.work.takes.over import Over, bar_of
+
+
+class ReampParts(ReampListening):
+    """The marked range."""
+
+    _range: tuple[int, int] | None = None
+    _range_of = ""
+
+    @property
+    def stretch(self) -> tuple[int, int] | None:
+        """The marked range of the chosen take."""
+        take = self.take
+        return self._range if take is not None and take.id == self._range_of else None
+
+    def mark_in(self) -> None:
+        """The range begins at the nearest bar line."""
+        self._mark(end=False, exact=False)
+
+    def mark_out(self) -> None:
+        """The range ends at the nearest bar line."""
+        self._mark(end=True, exact=False)
+
+    def mark_in_exactly(self) -> None:
+        """The range begins here."""
+        self._mark(end=False, exact=True)
+
+    def mark_out_exactly(self) -> None:
+        """The range ends here."""
+        self._mark(end=True, exact=True)
+
+    def clear_range(self) -> None:
+        """No range: the whole take is sent."""
+        self._range = None
+        self._show_part()
+
+    def _mark(self, *, end: bool, exact: bool) -> None:
+        take = self.take
+        if take is None or take.di is None:
+            self.said.emit("Choose a take first.")
+            return
+        length = take.di.frames
+        at = self.player.position if self.player.playing else self.wave.position
+        if not exact:
+            bar = bar_of(self._document.session, Over(take))
+            at = round(round(at / bar) * bar)
+        at = min(length, at)
+        first, last = self.stretch or (0, length)
+        first, last = (first, at) if end else (at, last)
+        if last <= first:
+            first, last = (0, at) if end else (at, length)
+        if last <= first:
+            self.said.emit("There is nothing on that side: go to another place, then mark it.")
+            return
+        self._range, self._range_of = (first, last), take.id
+        self._show_part()
+
+    def _show_part(self) -> None:
+        """Which part is sent, with what it can be joined, and where it lies."""
+        take = self.take
+        stretch = self.stretch or (take.cut if take is not None else None)
+        words = ""
+        if take is not None and stretch is not None:
+            part = SentPart(first=stretch[0], last=stretch[1], start=0)
+            words = part_words(self._document.session, take, part)
+            if self.stretch is None:
+                words += ", as it is cut"
+        self.tone.show_part(words, self._whole_passes(take))
+        self._set_loop()
+
+    def _whole_passes(self, take: Take | None) -> tuple[tuple[str, str], ...]:
+        """Passes of the whole take, and of the one that it was punched into: (id, name)."""
+        if take is None:
+            return ()
+        there = [take]
+        if take.punched is not None:
+            there += [one for one in self._document.session.takes if one.id == take.over]
+        return tuple(
+            (made.id, made.name if one is take else f"{made.name}, {one.name}")
+            for one in there
+            for made in one.passes
+            if made.part is None or made.part.joined
+        )
