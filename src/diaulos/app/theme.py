@@ -146,8 +146,10 @@ QProgressBar::chunk { background: $line; }
 QStatusBar { border-top: 1px solid $line; }
 QStatusBar::item { border: none; }
 QCheckBox { spacing: 6px; }
-QCheckBox::indicator { width: 13px; height: 13px; border: 1px solid $muted; background: $raised; }
-QCheckBox::indicator:checked { background: $ink; border: 1px solid $ink; image: url($tick); }
+QCheckBox::indicator, QListView::indicator { width: 13px; height: 13px;
+  border: 1px solid $muted; background: $raised; }
+QCheckBox::indicator:checked, QListView::indicator:checked { background: $ink;
+  border: 1px solid $ink; image: url($tick); }
 QRadioButton::indicator { width: 11px; height: 11px; border: 1px solid $muted;
   border-radius: 6px; background: $raised; }
 QRadioButton::indicator:checked { background: $ink; border: 1px solid $ink; }

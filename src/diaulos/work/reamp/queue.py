@@ -17,6 +17,7 @@ from diaulos.errors import EditError, InputError, RigError
 from diaulos.ids import free_id
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import AmpStage, Choice, Frozen, Rig, Word
+from diaulos.rig.plan import return_control
 from diaulos.rig.returns import planned_returns
 from diaulos.rig.states import setting_words
 from diaulos.session import edits
@@ -383,11 +384,23 @@ def offered_tones(session: Session, rigs: Sequence[Rig]) -> tuple[QueuedTone, ..
     return tuple(found)
 
 
+def _return_gains(rig: Rig) -> set[tuple[str, str]]:
+    """Device and knob of every return's gain."""
+    controls = [return_control(one.course) for one in planned_returns(rig)]
+    return {(device.id, knob.id) for device, knob in filter(None, controls)}
+
+
 def queue_words(session: Session, made: Pass, first: Pass | None) -> str:
     """What differs in a pass from the first of its queue, in words."""
-    if first is None or made.id == first.id:
+    if first is None or made == first:
         return ""
-    found = [f"{one.words} {one.now}" for one in pass_differences(session, made, first)]
+    rig = session.snapshots.get(made.rig_hash)
+    gains = _return_gains(rig) if rig is not None else set()
+    found = [
+        f"{one.words.partition(': ')[2] or one.words} {one.now}"
+        for one in pass_differences(session, made, first)
+        if (one.device, one.setting) not in gains  # set for each, and matched afterwards
+    ]
     later = session.cabinets.get(made.main.file)
     if later is not None and later.used:
         found.append(cabinet_title(session, later.used))

@@ -41,22 +41,44 @@ class QueueRow:
     differs: str = ""
 
 
-class MiniWave(Painted):
-    """A pass's waveform at its matched level, as high as full scale."""
+@dataclass(frozen=True)
+class Drawn:
+    """A pass's waveform: the frames of what was sent, at its matched level (a linear gain)."""
 
-    def __init__(self, overview: Overview, frames: int, gain: float) -> None:
+    overview: Overview
+    first: int
+    last: int
+    gain: float
+
+    @property
+    def peak(self) -> float:
+        """The largest sample, linear."""
+        low, high = self.overview.columns(float(self.first), float(self.last), 400)
+        return self.gain * float(max(np.max(high, initial=0.0), -np.min(low, initial=0.0)))
+
+
+class MiniWave(Painted):
+    """A pass's waveform; `height` is as high as the cell, the same for all of a queue."""
+
+    def __init__(self, drawn: Drawn, height: float) -> None:
         super().__init__()
-        self._overview, self._frames, self._gain = overview, frames, gain
+        self._drawn, self._height = drawn, height
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+
+    @property
+    def shows(self) -> tuple[Drawn, float]:
+        """What is drawn, and how high."""
+        return self._drawn, self._height
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter, look = self.canvas(), theme.current()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         count = max(2, int(self.wide) - 8)
-        low, high = self._overview.columns(0.0, float(self._frames), count)
+        drawn = self._drawn
+        low, high = drawn.overview.columns(float(drawn.first), float(drawn.last), count)
         middle, half = self.high / 2.0, self.high / 2.0 - 2.0
-        tops = np.clip(self._gain * high, -1.0, 1.0)
-        lows = np.clip(self._gain * low, -1.0, 1.0)
+        tops = np.clip(drawn.gain * high / self._height, -1.0, 1.0)
+        lows = np.clip(drawn.gain * low / self._height, -1.0, 1.0)
         outline = [QPointF(4.0 + x, middle - half * float(y)) for x, y in enumerate(tops)]
         outline += [
             QPointF(4.0 + x, middle - half * float(lows[x])) for x in range(len(lows) - 1, -1, -1)
@@ -80,7 +102,7 @@ class QueuePanel(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._rows: dict[str, QueueRow] = {}
-        self._waves: dict[str, tuple[Overview, int, float]] = {}
+        self._waves: dict[str, Drawn] = {}
         self.takes = _checks("Takes to send")
         self.tones = _checks("Tones to send them through")
         self.add = QPushButton("Queue")
@@ -106,7 +128,7 @@ class QueuePanel(QWidget):
             ("Take", "Tone", "State", "Waveform", "Before, LUFS", "Gain, dB", "Peak, dBFS",
              "Harmonics, dB", "Differs from the first"),
             8,
-            {0: 110, 1: 120, 2: 84, 3: 150, 4: 92, 5: 70, 6: 84, 7: 100},
+            {0: 128, 1: 120, 2: 76, 3: 130, 4: 92, 5: 70, 6: 84, 7: 100},
         )  # fmt: skip
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.table.currentCellChanged.connect(lambda *_: self.chosen_changed.emit())
@@ -191,12 +213,13 @@ class QueuePanel(QWidget):
         del blocker
         self._show_waves()
 
-    def show_waves(self, waves: dict[str, tuple[Overview, int, float]]) -> None:
-        """By queued pass: its overview, its frames, its gain."""
+    def show_waves(self, waves: dict[str, Drawn]) -> None:
+        """By queued pass."""
         self._waves = waves
         self._show_waves()
 
     def _show_waves(self) -> None:
+        height = max((one.peak for one in self._waves.values()), default=0.0) or 1.0
         for index in range(self.table.rowCount()):
             item = self.table.item(index, 0)
             known = self._waves.get(str(item.data(KEY))) if item is not None else None
@@ -204,10 +227,8 @@ class QueuePanel(QWidget):
             if known is None:
                 if old is not None:
                     self.table.removeCellWidget(index, WAVE)
-            elif not isinstance(old, MiniWave) or old.property("key") != id(known[0]):
-                wave = MiniWave(*known)
-                wave.setProperty("key", id(known[0]))
-                self.table.setCellWidget(index, WAVE, wave)
+            elif not isinstance(old, MiniWave) or old.shows != (known, height):
+                self.table.setCellWidget(index, WAVE, MiniWave(known, height))
 
     @property
     def chosen(self) -> QueueRow | None:
@@ -247,7 +268,7 @@ def _cells(row: QueueRow) -> list[Cell]:
         Cell(row.take),
         tone,
         Cell("kept" if made.keeper else "made", token="good" if made.keeper else ""),
-        Cell("", "At its matched level; full height is full scale"),
+        Cell("", "At its matched level; all of the queue are drawn to one scale"),
         _figure(before, 1, "Loudness as it came (BS.1770)"),
         _figure(match.total_db if match else None, 1, "Brings it to the reference", sign=True),
         _figure(back.peak_dbfs, 1, "Sample peak as it came"),

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from diaulos.app.asking import ask, ask_file
 from diaulos.app.jobs import Job
-from diaulos.app.views.reamp.queue_panel import QueuePanel, QueueRow
+from diaulos.app.views.reamp.queue_panel import Drawn, QueuePanel, QueueRow
 from diaulos.app.views.reamp.work import ReampWork
 from diaulos.app.widgets.wrapping import Pages
 from diaulos.errors import CancelledError, DiaulosError, StorageError
@@ -19,7 +19,7 @@ from diaulos.rig.states import reamps
 from diaulos.session import edits
 from diaulos.session.model import SIMULATED, Pass, QueuedPass, QueuedTone
 from diaulos.session.roles import reamp_rig
-from diaulos.signal.overview import Overview, build_overview
+from diaulos.signal.overview import build_overview
 from diaulos.units import db_to_gain
 from diaulos.work.listening.aligned import part_blocks
 from diaulos.work.ports import CancelToken, Progress
@@ -55,7 +55,7 @@ class ReampQueue(ReampWork):
     def _wire_queue(self) -> None:
         self._running = False
         self._offered: tuple[QueuedTone, ...] = ()
-        self._drawn: dict[str, tuple[Overview, int, float]] = {}
+        self._drawn: dict[str, Drawn] = {}
         self._next = QTimer(self)
         self._next.setSingleShot(True)
         self._next.setInterval(0)
@@ -147,7 +147,7 @@ class ReampQueue(ReampWork):
         lengths = {take.id: take for take in session.takes}
         items = {item.id: item for item in session.queue}
 
-        def work(progress: Progress, cancel: CancelToken) -> dict[str, tuple[Overview, int, float]]:
+        def work(progress: Progress, cancel: CancelToken) -> dict[str, Drawn]:
             found = {}
             for ident, made in todo.items():
                 cancel.check()
@@ -157,10 +157,13 @@ class ReampQueue(ReampWork):
                     [store.open_audio(back.file)], made, [back], frames, matched=False
                 )
                 gain = db_to_gain(back.match.total_db if back.match else 0.0)
-                found[ident] = (build_overview(block[:, 0] for block in heard), frames, gain)
+                part = made.part
+                first, last = (part.first, part.last) if part is not None else (0, frames)
+                overview = build_overview(block[:, 0] for block in heard)
+                found[ident] = Drawn(overview, first, last, gain)
             return found
 
-        def done(found: dict[str, tuple[Overview, int, float]]) -> None:
+        def done(found: dict[str, Drawn]) -> None:
             self._drawn |= found
             self.queue.show_waves(dict(self._drawn))
 
