@@ -60,3 +60,8 @@ def test_what_differs_tells_them_apart(bare: tuple[Session, Take]) -> None:
     assert names[2] == "Tideline drive 8, box"
     assert len(set(names)) == 5
     assert names[4].endswith("(2)")
+
+
+def test_a_di_behind_pedals_says_so(bare: tuple[Session, Take]) -> None:
+    rig = build("reamp-box", "r")
+    assert pass_name(*bare, rig, None, behind_pedals=True) == "Tideline drive 5, box, after pedals"

@@ -62,6 +62,7 @@ def _pass_data(made: Any, rate_hz: int, session: Any = None) -> dict[str, Any]:
         "pass": made.id,
         "name": made.name,
         "part": _part_data(made.part, rate_hz),
+        "track": made.track_id,
         **_return_data(made, made.main, rate_hz),
         "group_gain_db": gain.total_db if gain else None,
         "settings_said": made.settings_said or None,
@@ -212,6 +213,9 @@ def with_impulse(folder: Any, session: Any, words: str) -> tuple[Any, str]:
 def reamp(
     session_path: Annotated[Path, typer.Argument(metavar="SESSION")],
     take: Annotated[str, typer.Option("--take", help="Name or id of the take.")] = "",
+    track: Annotated[
+        str, typer.Option("--track", metavar="NAME", help="What is sent; its dry DI without.")
+    ] = "",
     rig: Annotated[str, typer.Option("--rig", help="Name or id of the rig.")] = "",
     match_track: Annotated[
         str, typer.Option("--match", metavar="TRACK", help="Track or pass to be as loud as.")
@@ -303,6 +307,7 @@ def reamp(
                 ReampRequest(
                     session,
                     take,
+                    track_id=session.take(take).track(track).id if track else "",
                     rig_id=rig,
                     target=target,
                     slate=slate,

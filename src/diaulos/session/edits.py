@@ -107,11 +107,14 @@ def _placed(take: Take, new: Pass) -> Pass:
     """A pass that keeps to the take's reference of the moment, which may have changed since it
     was begun."""
 
+    track = take.reference_track
+    reference = track.id if track is not None else ""
+
     def against(one: Return) -> Against | None:
-        if not take.reference:
+        if not take.reference and reference in ("", new.track_id):
             return None
-        known = one.against is not None and one.against.track_id == take.reference
-        return one.against if known else _unmeasured(take.reference)
+        known = one.against is not None and one.against.track_id == reference
+        return one.against if known else _unmeasured(reference)
 
     return _with_returns(new, lambda one: {"against": against(one)})
 
@@ -128,6 +131,19 @@ def _unmeasured(track_id: str) -> Against:
     return Against(track_id=track_id, refused=refused)
 
 
+def choose_sent(take_id: str, track_id: str) -> Edit:
+    """The track that a take's reamps send: its dry DI, or the one behind pedals."""
+
+    def change(session: Session) -> Session:
+        take = session.take(take_id)
+        track = take.track(track_id)
+        if track not in take.sendable:
+            raise EditError(f"{track.name} is no DI: it cannot be sent to an amplifier.")
+        return _replace_take(session, take.model_copy(update={"sends": track.id}))
+
+    return Edit(f"Send {track_id}", change)
+
+
 def set_reference(take_id: str, track_id: str, against: Mapping[str, Against]) -> Edit:
     """Another track as a take's time and polarity reference ("": its dry DI), and the returns of
     its passes against it, by their files. One that came meanwhile is not in time with it."""
@@ -136,17 +152,19 @@ def set_reference(take_id: str, track_id: str, against: Mapping[str, Against]) -
         take = session.take(take_id)
         if track_id:
             take.track(track_id)
-        passes = tuple(
-            _with_returns(
-                made,
-                lambda one: {
-                    "against": against.get(one.file, _unmeasured(track_id)) if track_id else None
-                },
+        take = take.model_copy(update={"reference": track_id})
+        track = take.reference_track
+        held = track.id if track is not None else ""
+
+        def held_against(made: Pass) -> Pass:
+            if held in ("", made.track_id):  # what was sent is its own reference
+                return _with_returns(made, lambda _one: {"against": None})
+            return _with_returns(
+                made, lambda one: {"against": against.get(one.file, _unmeasured(held))}
             )
-            for made in take.passes
-        )
-        take = take.model_copy(update={"reference": track_id, "passes": passes})
-        return _replace_take(session, take)
+
+        passes = tuple(held_against(made) for made in take.passes)
+        return _replace_take(session, take.model_copy(update={"passes": passes}))
 
     return Edit("Choose time reference", change)
 

@@ -409,7 +409,10 @@ class Take(Frozen):
     played_by: Word = ""
     """`SIMULATED`, or "" for a person."""
     reference: Word = ""
-    """Id of the track whose time and polarity the take's passes keep; "": its dry DI."""
+    """Id of the track whose time and polarity the take's passes keep; "": its dry DI, else the one
+    behind pedals."""
+    sends: Word = ""
+    """Id of the track that a reamp sends; "": its dry DI, else the one behind pedals."""
     trim_state: Literal["", "confirmed", "not set", "assumed"] = ""
     """Whether somebody said that the tone stage stood as the rig says; "" where it has no trim."""
     instruments: dict[str, str] = Field(default_factory=dict)
@@ -453,12 +456,29 @@ class Take(Frozen):
         """The track that its passes are lined up with; None for a take without a dry DI where
         nobody chose one."""
         known = {track.id: track for track in self.tracks}
-        return known.get(self.reference, self.di)
+        return known.get(self.reference, self.di or self.printed)
 
     @property
     def di(self) -> Track | None:
         """The dry track, if the take has one."""
         return next((track for track in self.tracks if track.tap == "di"), None)
+
+    @property
+    def printed(self) -> Track | None:
+        """The DI behind pedals that belong to the performance, if the take has one."""
+        return next((track for track in self.tracks if track.tap == "printed"), None)
+
+    @property
+    def sent(self) -> Track | None:
+        """The track that a reamp sends: the one that was chosen, else the dry DI, else the one
+        behind pedals."""
+        known = {track.id: track for track in self.sendable}
+        return known.get(self.sends, self.di or self.printed)
+
+    @property
+    def sendable(self) -> tuple[Track, ...]:
+        """Tracks that can be sent to an amplifier."""
+        return tuple(one for one in self.tracks if one.tap in ("di", "printed"))
 
 
 class Heard(Frozen):

@@ -83,9 +83,9 @@ def compared_channels(
     """ "di", "reference" and "pass" of a take, at matched level: what a person compares after a
     reamp; of the pass what belongs together as `part` (its first by default). Where the pair had to
     come down to stay under the ceiling, the reference does too."""
-    if take.di is None:
+    if take.sent is None:
         return ()
-    channels = [Channel("di", track_reader(take.di.file, store))]
+    channels = [Channel("di", track_reader(take.sent.file, store))]
     heard = part or (made.parts[0] if made is not None else ())
     match = heard[0].match if heard else None
     offset = match.pair_offset_db if match else 0.0

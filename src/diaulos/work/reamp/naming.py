@@ -13,11 +13,15 @@ from diaulos.work.reamp.parts import part_words
 LONGEST = 120
 
 
-def pass_name(session: Session, take: Take, rig: Rig, part: SentPart | None) -> str:
+def pass_name(
+    session: Session, take: Take, rig: Rig, part: SentPart | None, *, behind_pedals: bool = False
+) -> str:
     """Voice and drive, how it is sent, and of a part which. Where the take has a pass of that name,
     what differs from it is added: the cabinet first, else any control; a number where nothing
     does."""
     base = ", ".join(one for one in (_tone(rig), _way(rig)) if one) or rig.name
+    if behind_pedals:
+        base = f"{base}, after pedals"
     if part is not None:
         base = f"{base}, {part_words(session, take, part)}"
     base = base[:LONGEST]

@@ -293,10 +293,14 @@ def _finished(
 ) -> Pass:
     """A pass in the time of its take's reference, and matched."""
     track, returns = take.reference_track, made.returns
-    if take.reference and track is not None:
+    if track is not None and (take.reference or track.id != made.track_id):
         returns = tuple(
             one.model_copy(
-                update={"against": measure_against(take, track, one, store, cancel, made.part)}
+                update={
+                    "against": measure_against(
+                        take, track, one, store, cancel, made.part, take.track(made.track_id)
+                    )
+                }
             )
             for one in returns
         )
@@ -326,12 +330,12 @@ def open_di(
 def _dry_track(take: Take, track_id: str) -> Track:
     if track_id:
         return take.track(track_id)
-    if take.di is None:
+    if take.sent is None:
         raise EditError(
             f"{take.name} has no dry DI track to send.",
             remedy="Choose a take with a DI, or name the track.",
         )
-    return take.di
+    return take.sent
 
 
 def _free_names(
@@ -365,7 +369,13 @@ def _record(
 ) -> Pass:
     return Pass(
         id=pass_id,
-        name=pass_name(request.session, request.session.take(request.take_id), plan.rig, part),
+        name=pass_name(
+            request.session,
+            request.session.take(request.take_id),
+            plan.rig,
+            part,
+            behind_pedals=track.tap == "printed",
+        ),
         track_id=track.id,
         returns=tuple(
             return_record(planned, found, file, slates[number] if slates else None)

@@ -183,7 +183,7 @@ def queued(
     found = []
     taken = {one.id for one in session.queue}
     for take in takes:
-        if take.di is None:
+        if take.sent is None:
             raise EditError(f"{take.name} has no dry DI to send.", remedy="Leave it out.")
         target = MatchTarget(kind="none")
         if match_lufs is not None:
@@ -341,7 +341,7 @@ def make_queued(
 
 def _require_short(session: Session, item: QueuedPass, rig: Rig) -> None:
     take = session.take(item.take_id)
-    first, last = item.stretch or take.cut or (0, take.di.frames if take.di else 0)
+    first, last = item.stretch or take.cut or (0, take.sent.frames if take.sent else 0)
     seconds = (last - first) / session.sample_rate_hz
     if seconds > LONGEST_S:
         raise InputError(

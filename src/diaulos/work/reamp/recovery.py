@@ -45,7 +45,7 @@ def recoverable(session: Session, orphans: list[str]) -> list[str]:
     for file in orphans:
         name = _PASS_FILE.fullmatch(file)
         take = next((t for t in session.takes if name and t.id == name[1]), None)
-        if name and take and take.di and all(p.id != name[2] for p in take.passes):
+        if name and take and take.sent and all(p.id != name[2] for p in take.passes):
             found.append(file)
     return found
 
@@ -64,9 +64,9 @@ def recover_return(
     """
     name = _PASS_FILE.fullmatch(file)
     take = next((t for t in session.takes if name and t.id == name[1]), None)
-    if name is None or take is None or take.di is None:
+    if name is None or take is None or take.sent is None:
         raise InputError("it belongs to no take of this session.", where=file)
-    back, di = store.open_audio(file), store.open_audio(take.di.file)
+    back, di = store.open_audio(file), store.open_audio(take.sent.file)
     found = measure_return(
         di, 0, back, LoopResult(back.frames, 0), progress, cancel or CancelToken()
     )
@@ -196,11 +196,11 @@ def bring_back(
 
 def _recovered(session: Session, take: Take, pass_id: str, returns: tuple[Return, ...]) -> Edit:
     rig = reamp_rig(session)
-    assert take.di is not None
+    assert take.sent is not None
     made = Pass(
         id=pass_id,
         name=f"Recovered {pass_id}",
-        track_id=take.di.id,
+        track_id=take.sent.id,
         returns=returns,
         rig_hash=rig_hash(rig),
         rig_name=rig.name,

@@ -68,23 +68,28 @@ def find_reference(
     Raises EditError where the take has no such track.
     """
     cancel = cancel or CancelToken()
-    track = take.track(track_id) if track_id else take.di
+    usual = take.di or take.printed
+    track = take.track(track_id) if track_id else usual
     if track is None:
         raise EditError(f"{take.name} has no dry DI.", remedy="Choose one of its tracks.")
     found: dict[str, Against] = {}
-    if take.di is None or track.id != take.di.id:
-        backs = [(made, one) for made in take.passes for one in made.returns]
+    backs = [
+        (made, one) for made in take.passes for one in made.returns if made.track_id != track.id
+    ]
+    if backs:
         for number, (made, one) in enumerate(backs):
             part = part_of(progress, number / len(backs), (number + 1) / len(backs))
             part(0.0, f"Lining up {made.name}")
-            found[one.file] = measure_against(take, track, one, store, cancel, made.part)
-    kept = "" if take.di is not None and track.id == take.di.id else track.id
+            found[one.file] = measure_against(
+                take, track, one, store, cancel, made.part, take.track(made.track_id)
+            )
+    kept = "" if usual is not None and track.id == usual.id else track.id
     return ReferenceFound(take.id, track, found, set_reference(take.id, kept, found))
 
 
 def measure_against(
     take: Take, track: Track, one: Return, store: SessionStore, cancel: CancelToken | None = None,
-    part: SentPart | None = None,
+    part: SentPart | None = None, sent: Track | None = None,
 ) -> Against:  # fmt: skip
     """A return against a track of its take, in the time of what was sent. What cannot be told is
     refused, with the reason."""
@@ -102,7 +107,7 @@ def measure_against(
         here = read_mono(source, first=first, count=count)
         heard = read_mono(back, first=first, count=count + int(MAX_LOOP_DELAY_S * rate))
         cancel.check()
-        expected = _by_the_di(take, track, one, store, first, count, part)
+        expected = _by_the_di(sent or take.sent, track, one, store, first, count, part)
         cancel.check()
         alignment = _found(here, heard, rate, expected)
         if alignment.drift_ppm is not None and first > 0:
@@ -123,12 +128,11 @@ def _found(here: Audio, heard: Audio, rate: float, expected: float | None) -> Al
 
 
 def _by_the_di(
-    take: Take, track: Track, one: Return, store: SessionStore, first: int, count: int,
+    di: Track | None, track: Track, one: Return, store: SessionStore, first: int, count: int,
     part: SentPart | None,
 ) -> float | None:  # fmt: skip
     """Where a return must lie in a track: its delay against the DI less the track's own; None
     where one of the two is not known for sure."""
-    di = take.di
     if di is None or one.alignment is None or one.alignment.confidence < SURE:
         return None
     try:

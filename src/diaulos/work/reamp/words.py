@@ -30,7 +30,7 @@ from diaulos.work.reamp.planning import ReampPlan
 
 def take_remarks(take: Take) -> tuple[str, ...]:
     """What is wrong with a stored take."""
-    di = take.di
+    di = take.sent
     if di is None:
         return ("no DI track",)
     found = []
@@ -40,6 +40,8 @@ def take_remarks(take: Take) -> tuple[str, ...]:
         found.append("DI clips ahead of its converter")
     if di.full_scale_dbu is None:
         found.append("calibration unknown")
+    if di.tap == "printed":
+        found.append("after pedals")
     return tuple(found)
 
 

@@ -44,6 +44,8 @@ class Waves:
     pass_id: str
     di: Overview
     back: Overview | None
+    sent: str
+    """Audio file of the DI."""
 
 
 class ReampListening(View):
@@ -112,7 +114,7 @@ class ReampListening(View):
 
     def _waves_soon(self) -> None:
         take, row = self.take, self.chosen_row
-        if take is None or take.di is None:
+        if take is None or take.sent is None:
             self._waves = None
             self.wave.set_traces((), 0, self._document.session.sample_rate_hz)
             self.wave.set_empty_text("Choose a take to see its waveform.")
@@ -120,11 +122,12 @@ class ReampListening(View):
             return
         self._refresh_channels()
         known = self._waves
-        if known and known.take_id == take.id and known.pass_id == (row.ident if row else ""):
+        wanted = (take.id, row.ident if row else "", take.sent.file)
+        if known and (known.take_id, known.pass_id, known.sent) == wanted:
             self._show_waves()
             return
-        di, store = take.di, self._document.store
-        old = known.di if known and known.take_id == take.id else None
+        di, store = take.sent, self._document.store
+        old = known.di if known and known.sent == take.sent.file else None
 
         def work(progress: Progress, cancel: CancelToken) -> Waves:
             below = old
@@ -138,7 +141,7 @@ class ReampListening(View):
                 sources = [store.open_audio(one.file) for one in first]
                 heard = part_blocks(sources, row.made, first, di.frames, matched=False)
                 back = build_overview(block[:, 0] for block in heard)
-            return Waves(take.id, row.ident if row else "", below, back)
+            return Waves(take.id, row.ident if row else "", below, back, di.file)
 
         def done(waves: Waves) -> None:
             self._waves = waves
@@ -148,20 +151,21 @@ class ReampListening(View):
 
     def _show_waves(self) -> None:
         take, waves = self.take, self._waves
-        if take is None or take.di is None or waves is None or waves.take_id != take.id:
+        if take is None or take.sent is None or waves is None or waves.take_id != take.id:
             return
         rate = self._document.session.sample_rate_hz
         try:
-            traces = self._traces(take, take.di, waves)
+            traces = self._traces(take, take.sent, waves)
         except DiaulosError as error:  # a file that is gone is told where it would be seen
             self.wave.set_empty_text(str(error))
             self.wave.set_traces((), 0, rate)
             return
-        self.wave.set_traces(traces, take.di.frames, rate)
+        self.wave.set_traces(traces, take.sent.frames, rate)
 
     def _traces(self, take: Take, di: Track, waves: Waves) -> tuple[Trace, ...]:
         store = self._document.store
-        traces = [Trace("DI", "di", waves.di, track_reader(di.file, store))]
+        name = "DI" if di.tap == "di" else "DI after pedals"
+        traces = [Trace(name, "di", waves.di, track_reader(di.file, store))]
         row = self.chosen_row
         if row is not None and row.ident == waves.pass_id and waves.back is not None:
             made, first = row.made, row.part[0]
@@ -173,7 +177,7 @@ class ReampListening(View):
 
     def _refresh_channels(self) -> None:
         take, row = self.take, self.chosen_row
-        if take is None or take.di is None:
+        if take is None or take.sent is None:
             return
         store = self._document.store
         try:
@@ -185,10 +189,10 @@ class ReampListening(View):
         except DiaulosError as error:
             self.problem.emit(error)
             return
-        self.player.set_channels(channels, take.di.frames)
+        self.player.set_channels(channels, take.sent.frames)
         self.bar.set_available({channel.key for channel in channels})
         self.bar.show_time(
-            self.player.position, take.di.frames, self._document.session.sample_rate_hz
+            self.player.position, take.sent.frames, self._document.session.sample_rate_hz
         )
         self.player.hear(self.bar.heard)
         self._set_loop()
@@ -227,7 +231,7 @@ class ReampListening(View):
         take = self.take
         if self.player.playing:
             self._say_where()
-        frames = take.di.frames if take and take.di else 0
+        frames = take.sent.frames if take and take.sent else 0
         rate = self._document.session.sample_rate_hz
         self.wave.set_position(self.player.position)
         self.bar.show_time(self.player.position, frames, rate)

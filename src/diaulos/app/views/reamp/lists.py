@@ -24,7 +24,7 @@ class TakeRow:
     def __init__(self, take: Take, session: Session) -> None:
         self.take = take
         self.instrument = session.instrument_name(take.instrument_id)
-        di = take.di
+        di = take.sent
         self.seconds = di.frames / session.sample_rate_hz if di else 0.0
         self.remarks = take_remarks(take)
 
@@ -44,7 +44,7 @@ class TakeModel(Rows):
         return item.take.id
 
     def words(self, item: TakeRow) -> tuple[str, str]:
-        di = item.take.di
+        di = item.take.sent
         peak = level(di.peak_dbfs, "dBFS") if di else "no DI"
         remarks = f", {', '.join(item.remarks)}" if item.remarks else ""
         words = (
@@ -136,7 +136,7 @@ class TakeDelegate(RowDelegate):
         paint_line(painter, rect, 18, item.instrument)
         painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("ink"))
-        di = item.take.di
+        di = item.take.sent
         peak = level(di.peak_dbfs, "dBFS") if di else ""
         paint_line(painter, rect, 35, f"{clock(item.seconds)}  {peak}")
         if item.remarks:

@@ -43,10 +43,10 @@ class ReampParts(ReampListening):
 
     def _mark(self, *, end: bool, exact: bool) -> None:
         take = self.take
-        if take is None or take.di is None:
+        if take is None or take.sent is None:
             self.said.emit("Choose a take first.")
             return
-        length = take.di.frames
+        length = take.sent.frames
         at = self.player.position if self.player.playing else self.wave.position
         if not exact:
             bar = bar_of(self._document.session, Over(take))

@@ -101,7 +101,7 @@ class ReampQueue(ReampWork):
             self._offered = offered_tones(session, rigs)
         except DiaulosError:
             self._offered = ()  # a rig without a way back: the loop says why
-        takes = [(one.id, one.name) for one in session.takes if one.di is not None]
+        takes = [(one.id, one.name) for one in session.takes if one.sent is not None]
         tones = [(str(place), one.name) for place, one in enumerate(self._offered)]
         self.queue.show_choices(takes, tones, self.take.id if self.take else "")
         target = self.tone.target

@@ -61,6 +61,7 @@ class TonePanel(QWidget):
     auto_changed = Signal()
     load_asked = Signal(object)
     whole_asked = Signal()
+    sent_asked = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -126,6 +127,14 @@ class TonePanel(QWidget):
                 "pass. One serves an unchanged loop. Leave it out where a gate swallows it."
             )
         )
+        self.sent = combo("Track that is sent", least=10)
+        self.sent.setToolTip(
+            "The dry DI, or the DI behind pedals that belong to the performance. What a pedal did "
+            "is printed: its drive and its effect stay, and what the first input did to the pickup "
+            "cannot be undone. Amplifier, cabinet and level can be changed."
+        )
+        self.sent.activated.connect(lambda _i: self.sent_asked.emit(self.sent.currentData()))
+        load.addWidget(self.sent)
         load.addWidget(self._slate)
         load.addWidget(self._undo)
         load.addWidget(self.load)
@@ -177,6 +186,17 @@ class TonePanel(QWidget):
         self.part_words.setText(f"Only {words}:" if words else "")
         for widget in (self.part_words, self.join_with, self.whole):
             widget.setVisible(bool(words))
+
+    def show_sent(self, tracks: Sequence[tuple[str, str]], chosen: str) -> None:
+        """(id, name) of what can be sent; to choose where there is more than one, or where it is
+        not dry."""
+        blocker = QSignalBlocker(self.sent)
+        self.sent.clear()
+        for ident, name in tracks:
+            self.sent.addItem(name, ident)
+        choose(self.sent, chosen)
+        del blocker
+        self.sent.setVisible(len(tracks) > 1)
 
     @property
     def auto_return(self) -> bool:

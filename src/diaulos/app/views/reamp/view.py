@@ -60,6 +60,10 @@ from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.unload import undo_for
 
 PLAN_DELAY_MS = 60
+PRINTED = (
+    "After pedals: what they did stays. Amplifier, cabinet and level can be changed, pedals and "
+    "the pickup's load cannot."
+)
 TICK_MS = 33
 TARGET_BAND_DB = 6.0
 
@@ -240,6 +244,7 @@ class ReampView(ReampQueue):
         self.tone.check_asked.connect(self.check_loop)
         self.tone.load_asked.connect(self._on_load)
         self.tone.whole_asked.connect(self.clear_range)
+        self.tone.sent_asked.connect(self._on_sent)
         self._keep.clicked.connect(self.keep)
         self._discard.clicked.connect(self.discard)
         self._rematch.clicked.connect(self.match_again)
@@ -276,7 +281,7 @@ class ReampView(ReampQueue):
         if self._plan_timer.isActive():
             return False
         take = self.take
-        if take is None or take.di is None or not self._document.session.rigs:
+        if take is None or take.sent is None or not self._document.session.rigs:
             return True
         told = self._plan is not None or not self._problem.isHidden()
         return told and self._waves is not None
@@ -414,20 +419,33 @@ class ReampView(ReampQueue):
     def _show_load(self) -> None:
         """Whether the DI's load can be undone for the reamp rig, and at what price."""
         session, take = self._document.session, self.take
-        if take is None or take.di is None or not session.rigs:
+        if take is None or take.sent is None or not session.rigs:
             self.tone.show_load(None, "", False)
+            self.tone.show_sent((), "")
+            return
+        names = {"di": "Send the dry DI", "printed": "Send the DI after pedals"}
+        choices = [(one.id, names[one.tap]) for one in take.sendable]
+        self.tone.show_sent(choices, take.sent.id)
+        if take.sent.tap == "printed":
+            # The pedals' input loaded the pickup, and their output drives the cable.
+            self.tone.show_load(take.sent.load_ohm, PRINTED, False)
             return
         try:
-            undo = undo_for(session, take, take.di, reamp_rig(session))
+            undo = undo_for(session, take, take.sent, reamp_rig(session))
         except DiaulosError as error:
-            self.tone.show_load(take.di.load_ohm, str(error), False)
+            self.tone.show_load(take.sent.load_ohm, str(error), False)
             return
-        self.tone.show_load(take.di.load_ohm, undo.cost, undo.correction.most_db > 0.2)
+        self.tone.show_load(take.sent.load_ohm, undo.cost, undo.correction.most_db > 0.2)
+
+    def _on_sent(self, track_id: str) -> None:
+        take = self.take
+        if take is not None and not self._document.read_only:
+            self._document.apply(edits.choose_sent(take.id, track_id))
 
     def _on_load(self, ohm: float | None) -> None:
         take = self.take
-        if take is not None and take.di is not None and not self._document.read_only:
-            self._document.apply(edits.set_track_load(take.id, take.di.id, ohm))
+        if take is not None and take.sent is not None and not self._document.read_only:
+            self._document.apply(edits.set_track_load(take.id, take.sent.id, ohm))
 
     def _on_pass(self) -> None:
         one = self.chosen_pass
@@ -442,7 +460,7 @@ class ReampView(ReampQueue):
 
     def _show_reamp_button(self) -> None:
         take = self.take
-        possible = take is not None and take.di is not None and bool(self._document.session.rigs)
+        possible = take is not None and take.sent is not None and bool(self._document.session.rigs)
         self.tone.check_button.setEnabled(bool(self._document.session.rigs) and not self._jobs.busy)
         self.tone.reamp_button.setEnabled(
             possible and not self._jobs.busy and not self._document.read_only
@@ -455,11 +473,11 @@ class ReampView(ReampQueue):
 
     def _plan_now(self) -> None:
         session, take = self._document.session, self.take
-        if take is None or take.di is None or not session.rigs:
+        if take is None or take.sent is None or not session.rigs:
             self.loop.show_loop((), (), "", "")
             self._send_text.setText("")
             return
-        di, rig = take.di, reamp_rig(session)
+        di, rig = take.sent, reamp_rig(session)
         auto, store, undo = self.tone.auto_return, self._document.store, self.tone.undo_load
         instrument = next((i for i in session.instruments if i.id == take.instrument_id), None)
         key = (
