@@ -36,7 +36,15 @@ PAGES = {
     "instruments": ("show_trims", "show_drive", "show_loading"),
     "rig": ("show_tracks_page", "show_patch_page", "show_monitor_page", "show_findings_page"),
     "levels": ("show_noise_page", "show_check_page", "show_verdict_page"),
-    "takes": ("toggle_tuner", "toggle_tuner", "toggle_mix", "toggle_mix"),
+    "takes": (
+        "toggle_tuner",
+        "toggle_tuner",
+        "toggle_mix",
+        "toggle_mix",
+        "toggle_cabinets",
+        "toggle_cabinets",
+    ),
+    "reamp": ("toggle_cabinets", "toggle_cabinets", "toggle_queue", "toggle_queue"),
 }
 LONG = "Baritone, second humbuckers, B standard, strings of last winter"
 SIZES = ((1024, 700), (1280, 800), (1920, 1080))

@@ -141,6 +141,8 @@ class MixPanel(QWidget):
         self._rows: tuple[MixRow, ...] = ()
         self._strips: dict[str, _Strip] = {}
         self.soloed: frozenset[str] = frozenset()
+        self.cabinet = QPushButton("Cabinet (Z)")
+        self.cabinet.setToolTip("A cabinet for a track or a pass that came without one")
         self.back = QPushButton("Back (X)")
         self.back.clicked.connect(self.left)
         self.hint = TextLabel(
@@ -158,6 +160,7 @@ class MixPanel(QWidget):
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         top = QHBoxLayout()
         top.addWidget(self.hint, 1)
+        top.addWidget(self.cabinet, 0, Qt.AlignmentFlag.AlignTop)
         top.addWidget(self.back, 0, Qt.AlignmentFlag.AlignTop)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)

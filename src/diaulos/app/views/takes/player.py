@@ -87,8 +87,6 @@ class TakePlayer(Flowing):
         self.loop = QCheckBox("Loop (L)")
         self.loop.setToolTip("The marked range, else the bars it is cut to, else the whole take")
         self.mix_button = QPushButton("Mix (X)")
-        self.cabinet_button = QPushButton("Cabinet (Z)")
-        self.cabinet_button.setToolTip("A cabinet for a track that was recorded without one")
         self.range_words = TextLabel()
         self.range_words.setProperty("role", "muted")
         self.range_words.setAccessibleName("Marked range")
@@ -101,13 +99,7 @@ class TakePlayer(Flowing):
         self.level_words = TextLabel()
         row = WrappingRow()
         row.setContentsMargins(0, 0, 0, 0)
-        for widget in (
-            self.track,
-            self.play,
-            self.loop,
-            self.mix_button,
-            self.cabinet_button,
-        ):
+        for widget in (self.track, self.play, self.loop, self.mix_button):
             row.addWidget(widget)
         self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.add_growing(self.range_words)
@@ -141,7 +133,6 @@ class TakePlayer(Flowing):
             self.loop.setChecked(True)
         self.play.setEnabled(take is not None)
         self.mix_button.setEnabled(take is not None)
-        self.cabinet_button.setEnabled(take is not None)
         self.show_mix(session)
         self._show_wave()
 

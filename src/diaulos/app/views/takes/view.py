@@ -107,7 +107,7 @@ class TakesView(TakesHunting):
         self.book.chosen_changed.connect(self._on_take)
         self.book.turned.connect(self._on_take)
         self.player.mix_button.clicked.connect(self.toggle_mix)
-        self.player.cabinet_button.clicked.connect(self.toggle_cabinets)
+        self.mix.cabinet.clicked.connect(self.toggle_cabinets)
         self.player.said.connect(self.said)
         self.player.problem.connect(self.problem)
         self.player.range_changed.connect(self._say)
