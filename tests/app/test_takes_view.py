@@ -696,3 +696,33 @@ def test_a_take_right_behind_another_takes_no_proof_away(shown: TakesView, qtbot
     settle(shown, qtbot)
     for take in held(shown).takes[before:]:
         assert [one.kind for one in take.doubts] == ["swapped"], take.name
+
+
+def test_tracks_are_armed_by_their_switches(shown: TakesView, qtbot: QtBot) -> None:
+    """By keyboard on the board, by a click, and all at once; the strip and the take agree."""
+    board = shown.board
+    names = [row.name for row in board.rows]
+    board.setFocus()
+    qtbot.keyClick(board, Qt.Key.Key_Down)
+    qtbot.keyClick(board, Qt.Key.Key_Return)
+    settle(shown, qtbot)
+    assert [row.armed for row in board.rows] == [True, False, *[True] * (len(names) - 2)]
+    assert "not armed" in board.accessibleDescription()
+    assert shown.course_rows[0][1].finding == "not armed"
+    count = len(names) - 1
+    assert f"{count} tracks armed" in shown.sentence.text()
+    take = recorded(shown, qtbot)
+    assert [track.name for track in take.tracks] == [names[0], *names[2:]]
+    switch = board._switch(board._area(1)).center()
+    qtbot.mouseClick(board, Qt.MouseButton.LeftButton, pos=(switch * theme.zoom()).toPoint())
+    settle(shown, qtbot)
+    assert all(row.armed for row in board.rows)
+    shown.arm_none()
+    settle(shown, qtbot)
+    assert not any(row.armed for row in board.rows)
+    press(qtbot, shown, Qt.Key.Key_Space)
+    assert not shown.under_way
+    assert "its switch is at the left" in shown.conditions.text()
+    shown.arm_all()
+    settle(shown, qtbot)
+    assert held(shown).disarmed == {}

@@ -18,7 +18,7 @@ from diaulos.work.takes.live import (
     live_latency,
     own_samples,
 )
-from diaulos.work.takes.ready import armed_tracks
+from diaulos.work.takes.ready import recordable_tracks
 from support import RATE
 
 
@@ -28,7 +28,7 @@ def session_of(template: str) -> Session:
 
 
 def test_an_amplifier_without_cabinet_is_heard_through_any() -> None:
-    armed = armed_tracks(look_at(session_of("hybrid")))
+    armed = recordable_tracks(look_at(session_of("hybrid")))
     found = live_choices(armed, {"impulses/mine.wav": "Mine"})
     plain = [one.words for one in found if not one.cabinet]
     assert plain == [one.name for one in armed]
@@ -38,7 +38,7 @@ def test_an_amplifier_without_cabinet_is_heard_through_any() -> None:
 
 
 def test_its_response_is_that_of_the_cabinet() -> None:
-    port = armed_tracks(look_at(session_of("hybrid")))[0].port
+    port = recordable_tracks(look_at(session_of("hybrid")))[0].port
     assert LiveChoice(port, "", "DI").taps(48_000.0, {}) == ()
     stand_in = LiveChoice(port, "closed-two", "Amp").taps(48_000.0, {})
     assert np.allclose(stand_in, cabinet_taps("closed-two", 48_000.0))
@@ -59,7 +59,7 @@ def test_how_late_it_is_measured_claimed_or_not_known() -> None:
 
 def test_a_software_amplifier_adds_its_own() -> None:
     session = set_device_setting("r1", "software", "latency", 96.0)(session_of("software-amp"))
-    found = {one.tap: own_samples(one) for one in armed_tracks(look_at(session))}
+    found = {one.tap: own_samples(one) for one in recordable_tracks(look_at(session))}
     assert found == {"di": 0.0, "modeled": 96.0}
 
 
@@ -71,7 +71,7 @@ def test_who_hears_it_directly_is_told_not_to() -> None:
         direct = any(
             way.kind == "direct" for one in report.monitoring.listeners for way in one.ways
         )
-        words = heard_already(report, armed_tracks(report)[0])
+        words = heard_already(report, recordable_tracks(report)[0])
         assert bool(words) == direct, name
         told[name] = words
     assert any("heard twice" in words for words in told.values())

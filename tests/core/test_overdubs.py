@@ -29,7 +29,7 @@ from diaulos.work.ports import BlockStatus, BlockTime, FileNotes
 from diaulos.work.rigs.look import look_at
 from diaulos.work.takes.over import Monitor, Over, Timeline, over_bars, reference_of, timeline
 from diaulos.work.takes.punch import PunchSink
-from diaulos.work.takes.ready import armed_tracks, rig_to_record
+from diaulos.work.takes.ready import recordable_tracks, rig_to_record
 from diaulos.work.takes.recording import RecordRequest, prepare
 from diaulos.work.takes.recovery import recover_take, recoverable_takes
 from support import NOON, RATE
@@ -55,7 +55,7 @@ def old_take(
     session = folder.load()
     rng = np.random.default_rng(5)
     tracks, audio = [], []
-    armed = {one.tap: one.name for one in armed_tracks(look_at(session))}
+    armed = {one.tap: one.name for one in recordable_tracks(look_at(session))}
     for number, tap in enumerate(taps, start=1):
         samples = np.rint(0.2 * rng.standard_normal(int(seconds * RATE)).clip(-3, 3) * 2**23)
         samples = (samples / 2**23).astype(np.float32)

@@ -36,7 +36,7 @@ from diaulos.work.capture.recorder import Recorder
 from diaulos.work.capture.ring import RING_S, Ring
 from diaulos.work.rigs.look import look_at
 from diaulos.work.takes.noisecheck import best_attempt, changes_since, check_noise
-from diaulos.work.takes.ready import armed_tracks, bytes_needed, checklist
+from diaulos.work.takes.ready import armed_tracks, bytes_needed, checklist, recordable_tracks
 from diaulos.work.takes.recording import RecordRequest, prepare
 from diaulos.work.takes.recovery import recover_take, recoverable_takes
 from support import NOON, RATE, outside, program
@@ -341,7 +341,7 @@ def test_a_take_knows_what_it_was_made_with(folder: SessionFolder) -> None:
 def test_the_plan_is_what_is_recorded(folder: SessionFolder) -> None:
     """The dry track's peak lies where the level plan puts it: played by its own strength."""
     done = recorded(folder, seconds=7.0)
-    plan = armed_tracks(look_at(folder.load()))[0].plan
+    plan = recordable_tracks(look_at(folder.load()))[0].plan
     assert plan.peak_dbfs is not None
     assert done.take.tracks[0].peak_dbfs == pytest.approx(plan.peak_dbfs, abs=1.0)
 
@@ -648,3 +648,23 @@ def test_record_by_shell(capsys: pytest.CaptureFixture[str], demo_copy: Path) ->
     assert code == 1
     assert "Either --seconds or --bars" in err
     assert isinstance(NOON, datetime)
+
+
+def test_only_what_is_armed_is_recorded(folder: SessionFolder) -> None:
+    """A switch per track, kept with the session; none armed is refused, with the place."""
+    session = folder.load()
+    report = look_at(session)
+    there = recordable_tracks(report)
+    assert armed_tracks(session, report) == there
+    off = edits.arm(report.rig.id, [one.port for one in there[1:]], False)(session)
+    assert armed_tracks(off, report) == there[:1]
+    backend = wiring.rig_backend(paced=False)
+    take = prepare(RecordRequest(off, seconds=1.0), folder, backend, lambda: NOON).run().take
+    assert [one.name for one in take.tracks] == [there[0].name]
+    (line,) = [one for one in checklist(off, report.rig.id, 10**12) if one.id == "armed"]
+    assert line.words == f"1 of {len(there)} tracks armed"
+    none = edits.arm(report.rig.id, [there[0].port], False)(off)
+    with pytest.raises(EditError, match="Nothing is armed"):
+        prepare(RecordRequest(none, seconds=1.0), folder, backend, lambda: NOON)
+    back = edits.arm(report.rig.id, [one.port for one in there], True)(none)
+    assert back.disarmed == {}

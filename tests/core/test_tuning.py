@@ -43,7 +43,7 @@ from diaulos.work.instruments.tuning import (
     tuned,
 )
 from diaulos.work.rigs.look import look_at
-from diaulos.work.takes.ready import armed_tracks
+from diaulos.work.takes.ready import recordable_tracks
 from support import RATE, outside
 
 GUITAR = Strings((40, 45, 50, 55, 59, 64))
@@ -242,7 +242,7 @@ def test_the_check_is_kept_with_the_instrument() -> None:
 def test_the_bench_tunes_and_is_checked_for_intonation() -> None:
     """A simulated player with strings some cents off, through the rig's dry course."""
     session = session_of()
-    track = track_to_tune(armed_tracks(look_at(session)))
+    track = track_to_tune(recordable_tracks(look_at(session)))
     assert track.tap == "di"
     assert instrument_on(session, track) is None
     backend = wiring.pluck_backend((0, 12), paced=False)(session, session.rig(), (track.port,))
@@ -292,7 +292,7 @@ def test_nothing_to_listen_to_is_told() -> None:
     empty = Rig(id="none", name="None", devices=(), cables=())
     session = edits.choose_rig("none")(edits.add_rig(empty)(session_of()))
     with pytest.raises(EditError, match="No instrument reaches"):
-        track_to_tune(armed_tracks(look_at(session)))
+        track_to_tune(recordable_tracks(look_at(session)))
 
 
 # --- real strings, and an estimator from elsewhere ---

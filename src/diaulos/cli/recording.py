@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Annotated, Any
 
 import typer
@@ -9,7 +10,20 @@ import typer
 from diaulos.cli.devices import BlockOption, DeviceOption, ProgramOption, with_programs
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag, RigOption, SessionArgument
+from diaulos.errors import InputError
 from diaulos.ids import BENCH
+
+
+def _named_tracks(rig: Any, names: Sequence[str]) -> tuple[Any, ...]:
+    """Inputs of the planned tracks of these names."""
+    there = {one.name: one.port for one in rig.tracks}
+    unknown = [name for name in names if name not in there]
+    if unknown:
+        raise InputError(
+            f"{rig.name} has no track {unknown[0]!r}.", where="--track",
+            remedy=f"Its tracks: {', '.join(there)}.",
+        )  # fmt: skip
+    return tuple(there[name] for name in names)
 
 
 def record(
@@ -40,6 +54,10 @@ def record(
         int, typer.Option("--pre-roll", min=0, max=8, help="Bars heard ahead of a punch.")
     ] = 1,
     rig: RigOption = "",
+    only: Annotated[
+        list[str] | None,
+        typer.Option("--track", metavar="NAME", help="Only this track; again for more."),
+    ] = None,
     name: Annotated[str, typer.Option("--name", help="Name of the take.")] = "",
     fast: Annotated[
         bool, typer.Option("--fast", help="As fast as it goes; in real time without.")
@@ -93,10 +111,11 @@ def record(
     try:
         session = folder.load()
         session = with_programs(session, rig_to_record(session, rig), program)
+        tracks = _named_tracks(session.rig(rig_to_record(session, rig)), only or ())
         chosen = over_bars(session, over, bar_range, punch, pre_roll) if over else None
         request = RecordRequest(
             session, rig_to_record(session, rig), seconds=seconds, bars=bars, loop_bars=loop,
-            count_in_bars=count_in, name=name, over=chosen,
+            count_in_bars=count_in, name=name, over=chosen, tracks=tracks,
             way_round=WayRound() if device == BENCH else wiring.way_round_of(device, round_trip),
         )  # fmt: skip
         if device == BENCH:

@@ -131,6 +131,21 @@ def _unmeasured(track_id: str) -> Against:
     return Against(track_id=track_id, refused=refused)
 
 
+def arm(rig_id: str, ports: Sequence[PortRef], on: bool) -> Edit:
+    """Planned tracks of a rig that are recorded from now on, or are not."""
+
+    def change(session: Session) -> Session:
+        rig = session.rig(rig_id)
+        off = [one for one in session.disarmed.get(rig.id, ()) if one not in ports]
+        off += [] if on else list(ports)
+        disarmed = {key: value for key, value in session.disarmed.items() if key != rig.id}
+        if off:
+            disarmed[rig.id] = tuple(off)
+        return session.model_copy(update={"disarmed": disarmed})
+
+    return Edit("Arm" if on else "Disarm", change)
+
+
 def choose_sent(take_id: str, track_id: str) -> Edit:
     """The track that a take's reamps send: its dry DI, or the one behind pedals."""
 

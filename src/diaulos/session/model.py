@@ -611,6 +611,8 @@ class Session(Frozen):
     """The one that Takes records with; empty: found by `roles.recording_rig`."""
     reamp_rig: Word = ""
     """The one that Reamp sends through; empty: found by `roles.reamp_rig`."""
+    disarmed: dict[Word, tuple[PortRef, ...]] = Field(default_factory=dict)
+    """By the id of a rig: planned tracks that are not recorded. All others are."""
     takes: tuple[Take, ...] = ()
     bin: tuple[BinItem, ...] = ()
     impulses: tuple[Impulse, ...] = ()

@@ -181,7 +181,7 @@ def check_noise(
     """Five seconds of silence on every armed track; nothing is written."""
     rig = recording_rig(session, rig_id)
     report = look_at(session, rig.id)
-    armed = armed_tracks(report)
+    armed = armed_tracks(session, report)
     rate = session.sample_rate_hz
     sinks = [_Memory() for _ in armed]
     recorder = Recorder(

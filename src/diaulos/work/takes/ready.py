@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from diaulos.errors import EditError
+from diaulos.figures import counted
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import PortRef, Rig, Tap
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu
@@ -44,7 +45,13 @@ class Condition:
     """Recording is refused while it does not hold."""
 
 
-def armed_tracks(report: RigReport) -> tuple[Armed, ...]:
+def armed_tracks(session: Session, report: RigReport) -> tuple[Armed, ...]:
+    """Those of the tracks that can be recorded that nobody switched off."""
+    off = session.disarmed.get(report.rig.id, ())
+    return tuple(one for one in recordable_tracks(report) if one.port not in off)
+
+
+def recordable_tracks(report: RigReport) -> tuple[Armed, ...]:
     """The planned tracks with a course that starts at an instrument, in the plan's order."""
     plans = {plan.track: plan for plan in report.tracks}
     found = []
@@ -72,7 +79,7 @@ def rig_to_record(session: Session, wanted: str = "") -> str:
     if wanted:
         return first.id
     for rig in (first, *session.rigs):
-        if armed_tracks(look_at(session, rig.id)):
+        if recordable_tracks(look_at(session, rig.id)):
             return rig.id
     return first.id
 
@@ -92,7 +99,8 @@ def checklist(
 ) -> tuple[Condition, ...]:
     """What must be true now. Nothing is ticked by hand."""
     report = look_at(session, rig_id, stored)
-    armed = armed_tracks(report)
+    armed = armed_tracks(session, report)
+    there = recordable_tracks(report)
     worst = max((one.severity for one in report.findings), default=Severity.NOTE)
     dangers = [one for one in report.findings if one.severity is Severity.DANGER]
     faults = [one for one in report.findings if one.severity is Severity.FAULT]
@@ -117,7 +125,9 @@ def checklist(
     )  # fmt: skip
     return (
         *switches,
-        Condition("armed", f"{len(armed)} tracks are armed", "Nothing is armed", bool(armed),
+        Condition("armed", f"{len(armed)} of {counted(len(there), 'track')} armed",
+                  "Nothing is armed", bool(armed),
+                  "Arm a track: its switch is at the left of its row." if there else
                   "Plan tracks in Rig: nothing that is recorded starts at an instrument.", True),
         Condition("danger", "Nothing is dangerous", "The rig is dangerous", not dangers,
                   dangers[0].remedy if dangers else "", True),
@@ -145,7 +155,7 @@ def _count(things: list[Finding], word: str) -> str:
 def dry_input_of(session: Session, instrument_id: str) -> tuple[Rig, Armed]:
     """Where the recording rig hears this instrument dry; EditError where it does not."""
     rig = recording_rig(session)
-    for one in armed_tracks(look_at(session, rig.id)):
+    for one in recordable_tracks(look_at(session, rig.id)):
         player = rig.device(one.source)
         held = player.word("instrument") if player.has_setting("instrument") else ""
         if one.tap == "di" and held == instrument_id:

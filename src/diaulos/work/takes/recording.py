@@ -42,7 +42,13 @@ from diaulos.work.takes.over import (
     timeline,
 )
 from diaulos.work.takes.punch import FADE_S, PunchSink
-from diaulos.work.takes.ready import Armed, armed_tracks, calibration_of, checklist
+from diaulos.work.takes.ready import (
+    Armed,
+    armed_tracks,
+    calibration_of,
+    checklist,
+    recordable_tracks,
+)
 from diaulos.work.takes.rounds import RoundSink
 
 LONGEST_S = 4.0 * 3600.0
@@ -364,11 +370,11 @@ def prepare(
     rig = recording_rig(session, request.rig_id)
     stored = stored_of(session, store)
     report = look_at(session, rig.id, stored)
-    armed = armed_tracks(report)
+    armed = armed_tracks(session, report)
     if request.tracks:
-        armed = tuple(one for one in armed if one.port in request.tracks)
+        armed = tuple(one for one in recordable_tracks(report) if one.port in request.tracks)
     for condition in checklist(session, rig.id, store.free_bytes(), 0.5, stored):
-        if condition.must and not condition.holds:
+        if condition.must and not condition.holds and not (armed and condition.id == "armed"):
             raise EditError(f"{condition.otherwise}.", where=rig.name, remedy=condition.remedy)
     if not armed:
         raise EditError("No track is armed.", where=rig.name, remedy="Arm one.")

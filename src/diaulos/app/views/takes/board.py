@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QSizePolicy, QToolTip
 
 from diaulos.app import theme
@@ -33,6 +33,7 @@ class BoardRow:
     live: bool = False
     last_clip: str = ""
     """When it clipped last."""
+    armed: bool = True
 
     @property
     def clip_words(self) -> str:
@@ -54,11 +55,15 @@ class BoardRow:
         """For those who do not see it."""
         clips = f", {self.clip_words}" if self.clips else ""
         state = "now" if self.live else "planned"
+        if not self.armed:
+            state = f"not armed, {state}"
         return f"{self.name}, {TAP_WORDS.get(self.tap, '')}, {state} {self.figures.words()}{clips}"
 
 
 class Board(Painted):
-    """Paints the rows; asks for nothing."""
+    """Paints the rows; asks for a track's switch to be turned."""
+
+    arm_asked = Signal(str)
 
     def __init__(self) -> None:
         super().__init__()
@@ -66,6 +71,7 @@ class Board(Painted):
         self._message = ""
         self.far = False
         """Readable at two metres."""
+        self._cursor = 0
         self._still_key: tuple[object, ...] = ()
         self._still_picture = QPixmap()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -110,6 +116,42 @@ class Board(Painted):
         if self.hasFocus():
             painter.setPen(QPen(look.colour("di"), 2))
             painter.drawRect(self.box.adjusted(1, 1, -1, -1))
+            if self._switches and not self.far:
+                switch = self._switch(self._area(min(self._cursor, len(self._rows) - 1)))
+                painter.drawRect(switch.adjusted(-3, -3, 3, 3))
+
+    @property
+    def _switches(self) -> bool:
+        """Whether tracks can be armed now: not while they are recorded."""
+        return bool(self._rows) and not any(row.live for row in self._rows)
+
+    def _switch(self, area: QRectF) -> QRectF:
+        return QRectF(9, area.center().y() - 7, 14, 14)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Up and Down go to a track's switch, Enter turns it."""
+        key = event.key()
+        if not self._switches or key not in (
+            Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Return, Qt.Key.Key_Enter
+        ):  # fmt: skip
+            super().keyPressEvent(event)
+            return
+        if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            by = 1 if key == Qt.Key.Key_Down else -1
+            self._cursor = max(0, min(len(self._rows) - 1, self._cursor + by))
+            self.update()
+        else:
+            self.arm_asked.emit(self._rows[min(self._cursor, len(self._rows) - 1)].key)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """A click on a switch turns it."""
+        self.setFocus()
+        at = self.at(event.position())
+        for index, row in enumerate(self._rows):
+            near = self._switch(self._area(index)).adjusted(-8, -8, 8, 8)
+            if self._switches and not self.far and near.contains(at):
+                self._cursor = index
+                self.arm_asked.emit(row.key)
 
     def event(self, event: QEvent) -> bool:
         if isinstance(event, QHelpEvent) and self._rows:
@@ -133,7 +175,7 @@ class Board(Painted):
     def _still(self) -> QPixmap:
         """What does not move while it records: painted once, not thirty times a second."""
         ratio = self.devicePixelRatioF()
-        names = tuple((row.name, row.tap, row.live) for row in self._rows)
+        names = tuple((row.name, row.tap, row.live, row.armed) for row in self._rows)
         key = (names, self.size().toTuple(), ratio, theme.current().name, theme.zoom(), self.far)
         if key != self._still_key:
             self._still_key = key
@@ -153,19 +195,30 @@ class Board(Painted):
         if self.far:
             self._paint_far_name(painter, area, row)
             return
-        paint_mark(painter, QRectF(10, middle - 10, 20, 20), row.tap, look)
+        if not row.live:
+            box = self._switch(area)
+            painter.setPen(QPen(look.colour("muted"), 1))
+            painter.setBrush(look.colour("ink" if row.armed else "raised"))
+            painter.drawRect(box)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            if row.armed:
+                painter.setPen(QPen(look.colour("paper"), 2))
+                painter.drawPolyline(
+                    [QPointF(box.left() + x, box.top() + y) for x, y in ((3, 7), (6, 10), (11, 4))]
+                )
+        paint_mark(painter, QRectF(30, middle - 10, 20, 20), row.tap, look)
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-        painter.setPen(look.colour("ink"))
-        room, _ = self._columns(area)
+        painter.setPen(look.colour("ink" if row.armed else "muted"))
+        room = self._columns(area)[0] if row.armed else area.width() - 80.0
         painter.setFont(theme.text_font(14, bold=True))
         name = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, int(room))
-        painter.drawText(QRectF(40, middle - 22, room, 26), left, name)
+        painter.drawText(QRectF(58, middle - 22, room, 26), left, name)
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
-        state = "now" if row.live else "as planned"
+        state = "now" if row.live else "as planned" if row.armed else "not armed"
         tap = f"{TAP_WORDS.get(row.tap, '')}, {state}"
         tap = painter.fontMetrics().elidedText(tap, Qt.TextElideMode.ElideRight, int(room))
-        painter.drawText(QRectF(40, middle + 3, room, 18), left, tap)
+        painter.drawText(QRectF(58, middle + 3, room, 18), left, tap)
         painter.setPen(QPen(look.colour("line"), 1))
         painter.drawLine(area.bottomLeft(), area.bottomRight())
 
@@ -177,7 +230,9 @@ class Board(Painted):
         middle = area.center().y()
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         room, figure = self._columns(area)
-        begins = 44.0 + room
+        if not row.armed:
+            return  # it is not recorded: its plan stands in Levels
+        begins = 62.0 + room
         window = QRectF(begins, middle - 23, area.width() - begins - figure - 16, 46)
         token = TAP_TOKENS.get(row.tap, "ink")
         paint_level_window(painter, window, row.figures, token)

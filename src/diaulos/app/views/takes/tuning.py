@@ -37,6 +37,11 @@ class Ready:
     ) -> None:  # fmt: skip
         self.armed, self.lines, self.rows, self.report = armed, lines, rows, report
 
+    @property
+    def armed_rows(self) -> tuple[BoardRow, ...]:
+        """Of what is recorded."""
+        return tuple(row for row in self.rows if row.armed)
+
 
 class TakesTuning(TakesKeeping):
     """What listens without recording."""

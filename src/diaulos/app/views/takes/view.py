@@ -37,7 +37,7 @@ from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.proving import doubt_words, doubts_edit, prove_take, proving_of
-from diaulos.work.takes.ready import armed_tracks, checklist
+from diaulos.work.takes.ready import armed_tracks, checklist, recordable_tracks
 from diaulos.work.takes.recording import Recorded, Recording, RecordRequest
 
 REPORT_DELAY_MS = 30
@@ -68,7 +68,7 @@ class TakesView(TakesHunting):
         """The take that is chosen and the one before it, by id."""
         self.capture = Capture(
             jobs, lambda: self._services, store,
-            lambda: self.ready.rows if self.ready is not None else (), self,
+            lambda: self.ready.armed_rows if self.ready is not None else (), self,
         )  # fmt: skip
         self.ear = TunerEar(jobs, lambda: self._services, self)
         self.hunt_ear = HuntEar(jobs, self)
@@ -106,6 +106,7 @@ class TakesView(TakesHunting):
         self.ear.failed.connect(self.problem)
         self.book.chosen_changed.connect(self._on_take)
         self.book.turned.connect(self._on_take)
+        self.board.arm_asked.connect(self._arm)
         self.player.mix_button.clicked.connect(self.toggle_mix)
         self.mix.cabinet.clicked.connect(self.toggle_cabinets)
         self.player.said.connect(self.said)
@@ -225,7 +226,9 @@ class TakesView(TakesHunting):
             self.cabinet_desk.show(self.heard_take)
         if before is None or before.rigs is not after.rigs or _roles(before) != (
             _roles(after)
-        ) or before.instruments is not after.instruments:  # fmt: skip
+        ) or before.instruments is not after.instruments or (
+            before.disarmed is not after.disarmed
+        ):  # fmt: skip
             self._timer.start()
             self.begin_hunt()  # of another rig
         else:
@@ -248,10 +251,11 @@ class TakesView(TakesHunting):
             stored = stored_of(session, store)
             rig = recording_rig(session).id
             report = look_at(session, rig, stored)
-            armed = armed_tracks(report)
+            armed = armed_tracks(session, report)
+            off = session.disarmed.get(rig, ())
             levels = {one.track: one.diagram for one in levels_of(session, rig, stored)}
             rows = []
-            for one in armed:
+            for one in recordable_tracks(report):
                 diagram = levels.get(one.port)
                 if diagram is None:
                     continue
@@ -262,7 +266,10 @@ class TakesView(TakesHunting):
                     (target - 1.0, target + 1.0),
                 )  # fmt: skip
                 held = end.peak
-                rows.append(BoardRow(str(one.port), one.name, one.tap, figures, held))
+                rows.append(
+                    BoardRow(str(one.port), one.name, one.tap, figures, held,
+                             armed=one.port not in off)
+                )  # fmt: skip
             lines = checklist(session, rig, store.free_bytes(), stored=stored)
             return Ready(armed, lines, tuple(rows), report)
 
@@ -307,7 +314,7 @@ class TakesView(TakesHunting):
         self.conditions.setVisible(bool(missing) and not self.board.far)
         rows = [
             CourseRow(row.name, row.tap, row.name, f"planned peak {number(row.held_dbfs)} dBFS",
-                      "armed")
+                      "armed" if row.armed else "not armed")
             for row in ready.rows
         ]  # fmt: skip
         self._tell_strip(tuple(rows), "")
@@ -431,6 +438,30 @@ class TakesView(TakesHunting):
             self.hand.show_again(self._document.session, not self._document.read_only)
             return
         self._document.apply(edit)
+
+    def _arm(self, key: str) -> None:
+        """The switch of one track."""
+        session = self._document.session
+        row = next((one for one in (self.ready.rows if self.ready else ()) if one.key == key), None)
+        if row is None or self.under_way:
+            return
+        rig = recording_rig(session)
+        port = next(one.port for one in rig.tracks if str(one.port) == key)
+        self._document.apply(edits.arm(rig.id, [port], not row.armed))
+
+    def arm_all(self) -> None:
+        """Every planned track is recorded."""
+        self._arm_each(True)
+
+    def arm_none(self) -> None:
+        """No track is recorded: to arm one alone."""
+        self._arm_each(False)
+
+    def _arm_each(self, on: bool) -> None:
+        if not self.under_way and self._document.session.rigs:
+            rig = recording_rig(self._document.session)
+            ports = [one.port for one in rig.tracks]
+            self._document.apply(edits.arm(rig.id, ports, on))
 
     def next_way(self) -> None:
         """Another recording mode."""
