@@ -44,7 +44,14 @@ PAGES = {
         "toggle_cabinets",
         "toggle_cabinets",
     ),
-    "reamp": ("toggle_cabinets", "toggle_cabinets", "toggle_queue", "toggle_queue"),
+    "reamp": (
+        "toggle_cabinets",
+        "toggle_cabinets",
+        "toggle_queue",
+        "toggle_queue",
+        "toggle_round",
+        "toggle_round",
+    ),
 }
 LONG = "Baritone, second humbuckers, B standard, strings of last winter"
 SIZES = ((1024, 700), (1280, 800), (1920, 1080))

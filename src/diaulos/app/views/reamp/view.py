@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
+from diaulos.app.views.reamp.going_round import ReampRunning
 from diaulos.app.views.reamp.listening import Waves
 from diaulos.app.views.reamp.lists import (
     PassDelegate,
@@ -28,7 +29,7 @@ from diaulos.app.views.reamp.lists import (
 from diaulos.app.views.reamp.loop_diagram import LoopDiagram, ReturnShown, StationShown
 from diaulos.app.views.reamp.player_bar import PlayerBar
 from diaulos.app.views.reamp.queue_panel import QueuePanel
-from diaulos.app.views.reamp.queueing import ReampQueue
+from diaulos.app.views.reamp.running_panel import RunningPanel
 from diaulos.app.views.reamp.tone_panel import TonePanel
 from diaulos.app.widgets.cabinet_panel import CabinetPanel, Subject
 from diaulos.app.widgets.course_strip import CourseRow
@@ -68,7 +69,7 @@ TICK_MS = 33
 TARGET_BAND_DB = 6.0
 
 
-class ReampView(ReampQueue):
+class ReampView(ReampRunning):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "reamp"
@@ -153,7 +154,8 @@ class ReampView(ReampQueue):
         self.cabinets = CabinetPanel()
         self.queue = QueuePanel()
         self.pages = Pages()
-        for page in (self._loop_page, self.cabinets, self.queue):
+        self.running = RunningPanel()
+        for page in (self._loop_page, self.cabinets, self.queue, self.running):
             self.pages.addWidget(page)
         upper.addWidget(self.pages)
         upper.addWidget(right)
@@ -201,11 +203,17 @@ class ReampView(ReampQueue):
         self._in_a_row.setToolTip(
             "Several tones through several takes, matched to one reference, without anybody"
         )
-        row1, row2, row3 = QHBoxLayout(), QHBoxLayout(), QHBoxLayout()
+        self._round = QPushButton("Go round (G)")
+        self._round.setToolTip(
+            "A range goes round while you turn knobs or move a microphone: what comes back against "
+            "a reference, by third octave"
+        )
+        row1, row2, row3, row4 = QHBoxLayout(), QHBoxLayout(), QHBoxLayout(), QHBoxLayout()
         for row, pair in (
             (row1, (self._keep, self._discard)),
             (row2, (self._rematch, self._export)),
-            (row3, (self._cabinet, self._in_a_row)),
+            (row3, (self._cabinet, self._round)),
+            (row4, (self._in_a_row,)),
         ):
             row.setSpacing(6)
             for button in pair:
@@ -219,6 +227,7 @@ class ReampView(ReampQueue):
         box.addLayout(row1)
         box.addLayout(row2)
         box.addLayout(row3)
+        box.addLayout(row4)
         return right
 
     def _wire(self) -> None:
@@ -231,6 +240,8 @@ class ReampView(ReampQueue):
         self.cabinet_desk.said.connect(self.said)
         self.cabinet_desk.problem.connect(self.problem)
         self._wire_queue()
+        self._wire_running()
+        self._round.clicked.connect(self.toggle_round)
         self._in_a_row.clicked.connect(self.toggle_queue)
         self._document.changed.connect(self._on_changed)
         self.take_list.selectionModel().currentChanged.connect(self._on_take)
@@ -312,6 +323,7 @@ class ReampView(ReampQueue):
         opened = self.pages.currentWidget() is not self.cabinets
         if self.in_queue:
             self.toggle_queue()
+        self._end_round()
         if opened and self.take is None:
             self.said.emit("Choose a take first.")
             return
@@ -376,6 +388,9 @@ class ReampView(ReampQueue):
             self._state.setVisible(bool(state))
         if self.in_queue:
             self._show_queue()
+        if self.on_round:
+            self._show_round()
+        self._turned(before, session)
         self._tell_courses()
         self._plan_soon()
 
@@ -566,6 +581,8 @@ class ReampView(ReampQueue):
     def close_down(self) -> None:
         """The session goes."""
         self._running = False
+        self._end_round()
+        self._poll.stop()
         self._next.stop()
         self._tick.stop()
         self._plan_timer.stop()
