@@ -75,6 +75,15 @@ def test_what_is_turned_is_told_and_printed(opened: Desk, qtbot: QtBot, settled:
     press(qtbot, opened, Qt.Key.Key_G)
     assert not view.on_round
     view.player.pause()
+    press(qtbot, opened, Qt.Key.Key_G)
+    press(qtbot, opened, Qt.Key.Key_R)
+    qtbot.waitUntil(lambda: view._going is not None, timeout=60_000)
+    press(qtbot, opened, Qt.Key.Key_G)
+    assert opened.jobs.busy, "it goes on while controls are turned"
+    press(qtbot, opened, Qt.Key.Key_R)
+    assert opened.jobs.title == "The loop goes round"
+    press(qtbot, opened, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: not view._rounding, timeout=30_000)
     settled(opened)
 
 

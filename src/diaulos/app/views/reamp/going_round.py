@@ -96,7 +96,8 @@ class ReampRunning(ReampQueue):
         return self.pages.currentWidget() is self.running
 
     def toggle_round(self) -> None:
-        """The running loop, or the loop's page again."""
+        """The running loop, or the loop's page again: there the controls are turned, and it goes
+        on."""
         if self.in_queue:
             self.toggle_queue()
         opened = not self.on_round
@@ -106,8 +107,9 @@ class ReampRunning(ReampQueue):
             self.running.run.setFocus()
             self.said.emit("R sends the range round and round, H holds a reference, P prints.")
         else:
-            self._end_round()
             self.take_list.setFocus()
+            if self._rounding:
+                self.said.emit("It goes on: turn something, G shows what it does, Esc ends it.")
 
     def toggle_queue(self) -> None:
         """Tones in a row; the running loop ends."""
