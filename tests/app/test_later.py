@@ -338,3 +338,22 @@ def test_on_a_real_device_nothing_is_sent_before_a_key(
     qtbot.waitUntil(lambda: not view._running and not opened.jobs.busy, timeout=60_000)
     settled(opened)
     assert opened.document.session.takes[0].passes[0].settings_said == "assumed"
+
+
+# --- how it is set up ---
+
+
+def test_the_way_is_told_step_by_step(opened: Desk, qtbot: QtBot, settled: Settle) -> None:
+    view = opened.views["reamp"]
+    press(qtbot, opened, Qt.Key.Key_W)
+    assert view.guide.isVisible()
+    text = view.guide.steps.text()
+    assert text.startswith("1. Make it safe")
+    assert "Reamp box" in text
+    assert "5. Send: R" in text
+    press(qtbot, opened, Qt.Key.Key_R)
+    settled(opened)
+    made = opened.document.session.takes[0].passes[0]
+    assert made.name in view.guide.steps.text()
+    press(qtbot, opened, Qt.Key.Key_W)
+    assert not view.guide.isVisible()

@@ -51,6 +51,8 @@ PAGES = {
         "toggle_queue",
         "toggle_round",
         "toggle_round",
+        "toggle_guide",
+        "toggle_guide",
     ),
 }
 LONG = "Baritone, second humbuckers, B standard, strings of last winter"

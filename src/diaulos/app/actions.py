@@ -212,6 +212,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("loop_check", "&Check the loop", "Take", "C", "check_loop", "idle", view="reamp"),
     ActionSpec("cabinet_later", "Cabinet &later", "Take", "Z", "toggle_cabinets", "open",
                view="reamp"),
+    ActionSpec("guide", "Ho&w to set up", "Take", "W", "toggle_guide", "open", view="reamp"),
     ActionSpec("go_round", "&Go round", "Take", "G", "toggle_round", "open", view="reamp"),
     ActionSpec("hold_moment", "&Hold as the reference", "Take", "H", "hold_moment", "open",
                view="reamp"),

@@ -14,6 +14,7 @@ VERBS = {
     "reference": "passes:reference",
     "export": "passes:export",
     "cabinet": "passes:cabinet",
+    "guide": "passes:guide",
     "loopcheck": "passes:loopcheck",
     "reamp-file": "reamping:reamp_file_command",
     "align": "main:align",

@@ -129,6 +129,40 @@ def loopcheck(
         print(f"  {one.back.name}: loop delay {late}, noise {slate.noise_dbfs:.1f} dBFS RMS")
 
 
+def guide(
+    session_path: SessionArgument,
+    rig: Annotated[str, typer.Option("--rig", help="Name or id of the rig.")] = "",
+    device: DeviceOption = BENCH,
+    as_json: JsonFlag = False,
+) -> None:
+    """The way of a reamp step by step: what to make safe, to plug, to set, and what proves it."""
+    from diaulos import wiring
+    from diaulos.session.roles import reamp_rig
+    from diaulos.work.reamp.guide import guide as steps_of
+
+    folder = wiring.SessionFolder.open(session_path, read_only=True)
+    try:
+        session = folder.load()
+        steps = steps_of(session, rig, device)
+    finally:
+        folder.close()
+    name = reamp_rig(session, rig).name
+    if as_json:
+        rows = [
+            {"title": one.title, "lines": list(one.lines), "proved": one.proved or None}
+            for one in steps
+        ]
+        print_json({"rig": name, "steps": rows})
+        return
+    print(name)
+    for number, step in enumerate(steps, start=1):
+        print(f"{number}. {step.title}")
+        for line in step.lines:
+            print(f"   {line}")
+        if step.proved:
+            print(f"   measured: {step.proved}")
+
+
 def cabinet(
     session_path: SessionArgument,
     take: TakeOption,

@@ -17,6 +17,7 @@ from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
 from diaulos.app.views.reamp.going_round import ReampRunning
+from diaulos.app.views.reamp.guide_panel import GuidePanel
 from diaulos.app.views.reamp.listening import Waves
 from diaulos.app.views.reamp.lists import (
     PassDelegate,
@@ -48,6 +49,7 @@ from diaulos.session.roles import reamp_rig
 from diaulos.work.listening.heard import Tried
 from diaulos.work.loudest import Loudest, read_loudest
 from diaulos.work.ports import CancelToken, Progress
+from diaulos.work.reamp.guide import guide
 from diaulos.work.reamp.passes import open_di
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.words import (
@@ -155,7 +157,8 @@ class ReampView(ReampRunning):
         self.queue = QueuePanel()
         self.pages = Pages()
         self.running = RunningPanel()
-        for page in (self._loop_page, self.cabinets, self.queue, self.running):
+        self.guide = GuidePanel()
+        for page in (self._loop_page, self.cabinets, self.queue, self.running, self.guide):
             self.pages.addWidget(page)
         upper.addWidget(self.pages)
         upper.addWidget(right)
@@ -180,6 +183,9 @@ class ReampView(ReampRunning):
         column.setSpacing(5)
         head = QHBoxLayout()
         head.addWidget(self._title, 1)
+        self._way = QPushButton("How to set up (W)")
+        self._way.setToolTip("What to make safe, to plug and to set, and what is measured")
+        head.addWidget(self._way, 0, Qt.AlignmentFlag.AlignTop)
         head.addWidget(self.tone.check_button, 0, Qt.AlignmentFlag.AlignTop)
         column.addLayout(head)
         column.addWidget(self._state)
@@ -241,6 +247,8 @@ class ReampView(ReampRunning):
         self.cabinet_desk.problem.connect(self.problem)
         self._wire_queue()
         self._wire_running()
+        self._way.clicked.connect(self.toggle_guide)
+        self.guide.left.connect(self.toggle_guide)
         self._round.clicked.connect(self.toggle_round)
         self._in_a_row.clicked.connect(self.toggle_queue)
         self._document.changed.connect(self._on_changed)
@@ -316,6 +324,31 @@ class ReampView(ReampRunning):
             ),
         )
 
+    # --- how it is set up ---
+
+    def toggle_guide(self) -> None:
+        """The way of the rig step by step, or the loop again."""
+        if self.in_queue:
+            self.toggle_queue()
+        opened = self.pages.currentWidget() is not self.guide
+        self.pages.setCurrentWidget(self.guide if opened else self._loop_page)
+        if opened:
+            self._show_guide()
+            self.guide.back.setFocus()
+        else:
+            self.take_list.setFocus()
+
+    def _show_guide(self) -> None:
+        session = self._document.session
+        if not session.rigs:
+            self.guide.show_steps("", (), "There is no rig yet: choose an arrangement in Rig (N).")
+            return
+        try:
+            steps, why = guide(session, device=self._services.device()), ""
+        except DiaulosError as error:
+            steps, why = (), str(error)
+        self.guide.show_steps(reamp_rig(session).name, steps, why)
+
     # --- a cabinet later ---
 
     def toggle_cabinets(self) -> None:
@@ -390,6 +423,8 @@ class ReampView(ReampRunning):
             self._show_queue()
         if self.on_round:
             self._show_round()
+        if self.pages.currentWidget() is self.guide:
+            self._show_guide()
         self._turned(before, session)
         self._tell_courses()
         self._plan_soon()
