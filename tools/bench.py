@@ -19,6 +19,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -219,6 +220,96 @@ def loop(runs: int) -> Row:
         run()
         ours.append(time.perf_counter() - begun)
     return Row("bench, reamp of 1 min", ours, [60.0] * runs, "< 0.2", "plain: real time")
+
+
+def impulses(runs: int) -> Row:
+    """A minute of eight tracks through impulses of half a second, as the player reads them:
+    processor seconds against real time."""
+    from diaulos.work.listening.cabinets import CabinetReader
+
+    rng = np.random.default_rng(2)
+    tracks = [played(60.0, seed) for seed in range(1, 9)]
+    taps = rng.standard_normal(RATE // 2) * np.exp(-np.arange(RATE // 2) / 6_000.0)
+
+    def run() -> float:
+        readers = [
+            CabinetReader(lambda first, count, one=one: one[first : first + count], taps, 0.0)
+            for one in tracks
+        ]
+        begun = time.process_time()
+        for first in range(0, 60 * RATE, 1_024):
+            for reader in readers:
+                reader(first, min(1_024, 60 * RATE - first))
+        return time.process_time() - begun
+
+    run()
+    ours = [run() for _ in range(runs)]
+    note = "plain: real time; processor seconds"
+    return Row("8 tracks through impulses of 0.5 s", ours, [60.0] * runs, "< 0.5", note)
+
+
+def queue(runs: int) -> Row:
+    """Twelve passes of 20 s by a queue, against the same twelve one by one."""
+
+    from diaulos.rig.catalogue import reamp_rig
+    from diaulos.session.model import Session, Take, Track
+    from diaulos.wiring import SessionFolder, bench_for
+    from diaulos.work.ports import FileNotes
+    from diaulos.work.reamp.passes import ReampRequest, make_pass
+    from diaulos.work.reamp.queue import (
+        QueueFile,
+        asked_passes,
+        line_up,
+        make_queued,
+        next_waiting,
+    )
+
+    now = datetime(2026, 5, 9, 12, 0, 0)
+    drives = [float(drive) for drive in range(12)]
+    drives = [drive * 10.0 / 11.0 for drive in drives]
+
+    def prepared(where: Path) -> tuple[SessionFolder, Session]:
+        rig = reamp_rig()
+        track = Track(id="k01", name="DI", tap="di", file="audio/t0001_k01.wav",
+                      frames=20 * RATE, peak_dbfs=-12.0, full_scale_dbu=12.0)  # fmt: skip
+        take = Take(id="t0001", name="One", recorded_at="2026-05-09T12:00:00", tracks=(track,))
+        session = Session(id="q", name="Q", sample_rate_hz=RATE, rigs=(rig,), current_rig=rig.id,
+                          takes=(take,))  # fmt: skip
+        folder = SessionFolder.create(where, session)
+        sink = folder.create_audio(track.file, RATE, 1, "24", FileNotes("DI", now))
+        sink.write(0.5 * played(20.0, 5)[:, None])
+        sink.close()
+        return folder, session
+
+    def one_by_one(folder: SessionFolder, session: Session) -> None:
+        for drive in drives:
+            rig = session.rigs[0].with_setting("amp", "drive", drive)
+            asked = session.model_copy(update={"rigs": (rig,)})
+            outcome = make_pass(ReampRequest(asked, "t0001"), store=folder,
+                                backend_for=bench_for(), clock=lambda: now)  # fmt: skip
+            session = outcome.edit(session)
+            folder.save(session)
+
+    def by_queue(folder: SessionFolder, session: Session) -> None:
+        tones = [{"name": f"{drive:.1f}", "settings": {"amp.drive": drive}} for drive in drives]
+        asked = QueueFile.model_validate({"takes": ["One"], "tones": tones})
+        session = line_up(asked_passes(session, asked))(session)
+        while (item := next_waiting(session)) is not None:
+            outcome = make_queued(session, item, store=folder, backend_for=bench_for(),
+                                  clock=lambda: now)  # fmt: skip
+            session = outcome.edit(session)
+            folder.save(session)
+
+    ours, plain = [], []
+    for _ in range(runs):
+        for work, told in ((by_queue, ours), (one_by_one, plain)):
+            with tempfile.TemporaryDirectory() as where:
+                folder, session = prepared(Path(where) / "q.diaulos")
+                begun = time.perf_counter()
+                work(folder, session)
+                told.append(time.perf_counter() - begun)
+                folder.close()
+    return Row("queue of 12 passes of 20 s", ours, plain, "< 1.1", "plain: twelve single passes")
 
 
 def loading(runs: int) -> Row:
@@ -694,6 +785,8 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "drive": drive,
     "true-peak": true_peak,
     "loop": loop,
+    "impulses": impulses,
+    "queue": queue,
     "loading": loading,
     "rig": rig_checks,
     "rig-growth": rig_growth,
