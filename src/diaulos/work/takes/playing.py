@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from diaulos.errors import EditError
+from diaulos.figures import counted
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import PortRef
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu, plan_tracks
@@ -96,7 +97,7 @@ def play_take(
         notes=f"Played by the bench: {name}.",
     )
     clipped = [one.name for one in tracks if one.clipped_samples]
-    words = f"{made.name}: {len(tracks)} tracks."
+    words = f"{made.name}: {counted(len(tracks), 'track')}."
     if clipped:
         words += f" Clipped: {', '.join(clipped)}."
     if result.assumed:

@@ -13,6 +13,7 @@ from datetime import datetime
 from functools import partial
 
 from diaulos.errors import EditError, InputError
+from diaulos.figures import counted
 from diaulos.ids import free_id
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.edits import Edit
@@ -263,7 +264,7 @@ def first_instrument(instruments: dict[str, Instrument]) -> str:
 
 def _words(takes: tuple[Take, ...], result: RecordResult) -> str:
     take = takes[0]
-    parts = [f"{take.name}: {len(take.tracks)} tracks."]
+    parts = [f"{take.name}: {counted(len(take.tracks), 'track')}."]
     if len(takes) > 1:
         parts = [f"{len(takes)} rounds, {takes[0].name} to {takes[-1].name}."]
     names = [t.name for one in takes for t in one.tracks if t.clipped_samples]

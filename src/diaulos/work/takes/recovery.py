@@ -10,6 +10,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from diaulos.errors import DiaulosError, InputError
+from diaulos.figures import counted
 from diaulos.rig.model import Rig
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, Take, Track, content_hash, rig_hash
@@ -100,7 +101,8 @@ def recover_take(session: Session, store: RecordingStore, take_id: str) -> Recor
         raise InputError("the note of that recording is damaged.", where=take_id) from error
     result = RecordResult(frames, (), (), 0, ())
     edit = replace(add_recorded(take, rig, instruments), label=f"Recover {take.name}")
-    words = f"{take.name} is back: {len(tracks)} tracks. {' '.join([*missing, *shorter])}".rstrip()
+    told = [f"{take.name} is back: {counted(len(tracks), 'track')}.", *missing, *shorter]
+    words = " ".join(told)
     return Recorded((take,), edit, words, result)
 
 

@@ -12,7 +12,7 @@ from diaulos.app import theme
 from diaulos.app.widgets.marks import paint_mark
 from diaulos.app.widgets.painted import scaled_size
 from diaulos.app.widgets.rows import ITEM, Index, RowDelegate, Rows, paint_line
-from diaulos.figures import clock, level
+from diaulos.figures import clock, counted, level
 from diaulos.rig.model import Rig
 from diaulos.session.model import Pass, Return, Session, Take, tone_words
 from diaulos.work.reamp.words import part_lines, pass_lines, pass_words, sent_words, take_remarks
@@ -47,9 +47,10 @@ class TakeModel(Rows):
         di = item.take.sent
         peak = level(di.peak_dbfs, "dBFS") if di else "no DI"
         remarks = f", {', '.join(item.remarks)}" if item.remarks else ""
+        passes = counted(len(item.take.passes), "pass")
         words = (
             f"{item.take.name}: {item.instrument or 'no instrument'}, "
-            f"{clock(item.seconds)}, DI peak {peak}, {len(item.take.passes)} passes{remarks}"
+            f"{clock(item.seconds)}, DI peak {peak}, {passes}{remarks}"
         )
         return item.take.name, words
 
@@ -146,8 +147,7 @@ class TakeDelegate(RowDelegate):
         else:
             painter.setFont(theme.text_font(9))
             painter.setPen(look.colour("muted"))
-            count = len(item.take.passes)
-            paint_line(painter, rect, 52, f"{count} pass{'es' if count != 1 else ''}")
+            paint_line(painter, rect, 52, counted(len(item.take.passes), "pass"))
 
 
 class PassDelegate(RowDelegate):

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.painted import least_height
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import number
 from diaulos.work.reamp.running import Told
@@ -75,6 +76,7 @@ class RunningPanel(QWidget):
         self.now = TextLabel()
         self.now.setProperty("role", "muted")
         self.plot = CurvePlot(axis="dB more than the reference")
+        least_height(self.plot, 96)  # lower than a plot likes, where text is large
         caution = TextLabel(CAUTION)
         caution.setProperty("role", "notice")
         caution.setWordWrap(True)
