@@ -12,7 +12,7 @@ from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import least_height
-from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.app.widgets.wrapping import WrappingRow, scrolled
 from diaulos.figures import number
 from diaulos.work.reamp.running import Told
 
@@ -89,14 +89,18 @@ class RunningPanel(QWidget):
         figures = QHBoxLayout()
         figures.addWidget(self.level, 1)
         figures.addWidget(self.drive, 1)
+        inner = QWidget()
+        inside = QVBoxLayout(inner)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.addWidget(self.words)
+        inside.addLayout(figures)
+        inside.addWidget(self.now)
+        inside.addWidget(self.plot, 1)
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 0, 0, 0)
         column.addLayout(top)
-        column.addWidget(self.words)
-        column.addLayout(figures)
-        column.addWidget(self.now)
-        column.addWidget(self.plot, 1)
-        column.addWidget(caution)
+        column.addWidget(scrolled(inner, "Figures of the running loop"), 1)
+        column.addWidget(caution)  # always in sight
         self.show_told(None)
 
     def show_references(self, names: Sequence[tuple[str, str]]) -> None:
