@@ -12,7 +12,7 @@ import pytest
 import soundfile
 from hands import choose_target
 from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
@@ -20,6 +20,8 @@ from diaulos.app.views.reamp.queue_panel import MiniWave
 from diaulos.app.widgets.cabinet_panel import NONE
 from diaulos.rig.templates import build
 from diaulos.session import edits
+from diaulos.session.model import CabinetChoice
+from diaulos.work.listening.cabinets import with_cabinet
 from support import RATE
 
 Settle = Callable[[Desk], None]
@@ -357,3 +359,51 @@ def test_the_way_is_told_step_by_step(opened: Desk, qtbot: QtBot, settled: Settl
     assert made.name in view.guide.steps.text()
     press(qtbot, opened, Qt.Key.Key_W)
     assert not view.guide.isVisible()
+
+
+# --- exports, and the whole of what is cut ---
+
+
+def test_an_export_asks_whether_through_the_cabinet(
+    amp_only: Desk, qtbot: QtBot, settled: Settle, tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch, answers: dict[str, object],
+) -> None:  # fmt: skip
+    view, session = amp_only.views["reamp"], amp_only.document.session
+    made = session.takes[0].passes[0]
+    choice = CabinetChoice(cabinet="open-one", gain_db=-3.0, true_peak_dbtp=-10.0)
+    amp_only.document.apply(with_cabinet(session, made.files, choice))
+    settled(amp_only)
+    for answer, name in (("With the cabinet", "with.wav"), ("Without", "without.wav")):
+        path = str(tmp_path / name)
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, path=path: (path, ""))
+        answers["button"] = answer
+        view.ask_export()
+        settled(amp_only)
+    heard, _ = soundfile.read(tmp_path / "with.wav")
+    raw, _ = soundfile.read(tmp_path / "without.wav")
+    assert heard.shape == raw.shape
+    assert np.abs(heard - raw).max() > 0.01
+    amp_only.show("takes")
+    settled(amp_only)
+    takes = amp_only.views["takes"]
+    takes.takes.choose(session.takes[0].id)
+    settled(amp_only)
+    path = str(tmp_path / "track.wav")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a: (path, ""))
+    takes.ask_export_track()
+    settled(amp_only)
+    assert soundfile.info(path).frames == session.takes[0].tracks[0].frames
+
+
+def test_all_of_a_take_that_is_cut_can_be_sent(opened: Desk, qtbot: QtBot, settled: Settle) -> None:
+    view = opened.views["reamp"]
+    opened.document.apply(edits.Edit("part", lambda now: _cut(now, now.takes[0].id)))
+    settled(opened)
+    assert "as it is cut" in view.tone.part_words.text()
+    press(qtbot, opened, Qt.Key.Key_Backspace)
+    assert view.tone.part_words.isHidden()
+    press(qtbot, opened, Qt.Key.Key_R)
+    settled(opened)
+    assert opened.document.session.takes[0].passes[0].part is None
+    press(qtbot, opened, Qt.Key.Key_Backspace)
+    assert "as it is cut" in view.tone.part_words.text()

@@ -192,6 +192,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="takes"),
     ActionSpec("heard_gain", "Set the &gain for what was heard", TAKE, "E",
                "set_heard_gain", "idle", view="takes"),
+    ActionSpec("export_track", "E&xport track\N{HORIZONTAL ELLIPSIS}", TAKE, "",
+               "ask_export_track", "open", view="takes"),
     ActionSpec("discard_take", "&Discard", TAKE, "Del", "discard", "write", view="takes"),
     ActionSpec("take_bin", "The &bin", TAKE, "D", "toggle_bin", "open", view="takes"),
     ActionSpec("restore_take", "Restore from the bin", TAKE, "U", "restore_chosen",

@@ -6,6 +6,7 @@ is measured over the whole of it.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -50,6 +51,8 @@ from diaulos.work.takes.impulses import (
     read_impulse,
 )
 
+Facts = dict[str, tuple[float, float, bool]]
+"""Brightness in Hz, length in ms and whether stereo, by the cabinet's name."""
 STEP_MS = 60
 """A key that is held down steps faster than cabinets are worked out."""
 
@@ -91,8 +94,9 @@ class CabinetDesk(QObject):
         self._folder: ImpulseFolder | None = None
         self._wanted: str | None = None
         """What is tried and not in place."""
-        self._facts: dict[str, tuple[float, float, bool]] = {}
-        """Middle in Hz, length in ms and whether stereo, of cabinets of the session."""
+        self._facts: Facts = {}
+        self._asked: set[str] = set()
+        """Cabinets that are known, or cannot be read."""
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(STEP_MS)
@@ -159,6 +163,9 @@ class CabinetDesk(QObject):
                 for one in self._folder.found
             ]  # fmt: skip
         rows += [self._row(name, title) for name, title in titles.items() if name not in placed]
+        unknown = [name for name in titles if name not in self._facts and name not in self._asked]
+        if unknown:
+            self._ask_facts(unknown)
         self._panel.show_rows(rows, self._wanted or used or NONE)
         if self._wanted is None:
             self._panel.say(self._words(subject, used, titles))
@@ -175,16 +182,31 @@ class CabinetDesk(QObject):
     def _row(self, name: str, title: str) -> CabinetRow:
         place = "stand-in" if name in CABINETS else "this session"
         if name not in self._facts:
-            try:
-                taps = taps_of(self._document.session, name, self._document.store)
-            except DiaulosError as error:  # a file that is gone is told, and again when it is tried
-                self.said.emit(str(error))
-                return CabinetRow(name, title, place)
-            rate = float(self._document.session.sample_rate_hz)
-            length = 1000.0 * taps.shape[0] / rate
-            self._facts[name] = (brightness_hz(taps, rate), length, taps.shape[1] == 2)
-        bright, length, stereo = self._facts[name]
-        return CabinetRow(name, title, place, bright, length, stereo)
+            return CabinetRow(name, title, place)
+        return CabinetRow(name, title, place, *self._facts[name])
+
+    def _ask_facts(self, names: list[str]) -> None:
+        """Brightness and length of cabinets, worked out beside the window. A file that is gone has
+        none; it is told when it is tried."""
+        session, store = self._document.session, self._document.store
+        rate = float(session.sample_rate_hz)
+
+        def work(progress: Progress, cancel: CancelToken) -> Facts:
+            found: Facts = {}
+            for name in names:
+                cancel.check()
+                with suppress(DiaulosError):
+                    taps = taps_of(session, name, store)
+                    length = 1000.0 * taps.shape[0] / rate
+                    found[name] = (brightness_hz(taps, rate), length, taps.shape[1] == 2)
+            return found
+
+        def done(found: Facts) -> None:
+            self._asked |= set(names)
+            self._facts |= found
+            self._show_rows()
+
+        self._jobs.start(Job("cabinet facts", work, done, lambda _e: None, background=True))
 
     # --- trying ---
 

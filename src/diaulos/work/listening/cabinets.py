@@ -37,7 +37,7 @@ EXCERPT_S = 8.0
 """What a cabinet that is only tried is levelled by."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class InPlace:
     """A cabinet as it stands behind a track: `taps` are (samples, 1 or 2)."""
 

@@ -37,8 +37,14 @@ class ReampParts(ReampListening):
         self._mark(end=True, exact=True)
 
     def clear_range(self) -> None:
-        """No range: the whole take is sent."""
-        self._range = None
+        """No range: the whole take is sent. Of a take that is cut what it is cut to; once more, and
+        all of it is."""
+        take = self.take
+        whole = (0, take.sent.frames) if take is not None and take.sent is not None else None
+        if take is not None and take.cut is not None and self.stretch is None:
+            self._range, self._range_of = whole, take.id
+        else:
+            self._range = None
         self._show_part()
 
     def _mark(self, *, end: bool, exact: bool) -> None:
@@ -67,7 +73,8 @@ class ReampParts(ReampListening):
         take = self.take
         stretch = self.stretch or (take.cut if take is not None else None)
         words = ""
-        if take is not None and stretch is not None:
+        whole = take is not None and take.sent is not None and stretch == (0, take.sent.frames)
+        if take is not None and stretch is not None and not whole:
             part = SentPart(first=stretch[0], last=stretch[1], start=0)
             words = part_words(self._document.session, take, part)
             if self.stretch is None:

@@ -56,6 +56,7 @@ class ReampQueue(ReampWork):
         self._running = False
         self._offered: tuple[QueuedTone, ...] = ()
         self._drawn: dict[str, Drawn] = {}
+        self._words: dict[tuple[object, ...], str] = {}
         self._next = QTimer(self)
         self._next.setSingleShot(True)
         self._next.setInterval(0)
@@ -114,11 +115,22 @@ class ReampQueue(ReampWork):
             made = self._made(item)
             if first is None:
                 first = made
-            differs = queue_words(session, made, first) if made is not None else ""
+            differs = self._differs(made, first) if made is not None else ""
             rows.append(QueueRow(item, take.name if take else "gone", made, differs))
         self.queue.show_rows(rows)
         self._show_running()
         self._draw_waves()
+
+    def _differs(self, made: Pass, first: Pass | None) -> str:
+        """Worked out once for a rig and a cabinet: a queue may have hundreds of passes."""
+        later = self._document.session.cabinets.get(made.main.file)
+        key = (
+            made.rig_hash, first.rig_hash if first else "", made == first, made.send_gain_db,
+            later.used if later is not None else "",
+        )  # fmt: skip
+        if key not in self._words:
+            self._words[key] = queue_words(self._document.session, made, first)
+        return self._words[key]
 
     def _made(self, item: QueuedPass) -> Pass | None:
         for take in self._document.session.takes:

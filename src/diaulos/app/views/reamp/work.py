@@ -302,12 +302,19 @@ class ReampWork(ReampParts):
         if take is None or one is None or not self._export.isEnabled():
             return
         name = f"{take.name} - {one.name}.wav".replace("/", "-")
+        through = True
+        if any(file in self._document.session.cabinets for file in one.files):
+            told = "A cabinet was put behind it. Its file is as the amplifier gave it."
+            answer = ask(self, f"Export {one.name}", told, "With the cabinet", "Without")
+            if answer < 0:
+                return
+            through = answer == 0
         path = ask_to_save(self, "Export pass", name, "Broadcast Wave (*.wav)")
         if path:
-            self.export_to(path)
+            self.export_to(path, through)
 
-    def export_to(self, path: str) -> None:
-        """Write the chosen pass to a file."""
+    def export_to(self, path: str, cabinets: bool = True) -> None:
+        """Write the chosen pass to a file, through the cabinet that is in place or not."""
         from pathlib import Path
 
         take, one = self.take, self.chosen_pass
@@ -335,6 +342,7 @@ class ReampWork(ReampParts):
                     session.word_length, notes, True,
                 ),
                 services.clock,
+                cabinets=cabinets,
             )  # fmt: skip
             return " and ".join(named_beside(target, one).name for one in names)
 

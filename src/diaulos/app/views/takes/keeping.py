@@ -4,21 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partialmethod
+from pathlib import Path
 
 from PySide6.QtWidgets import (
     QInputDialog,
     QWidget,
 )
 
+from diaulos.app.asking import ask, ask_to_save
 from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.views.takes.layout import TakesLayout
 from diaulos.errors import InputError
 from diaulos.session import take_edits
 from diaulos.session.edits import Edit
-from diaulos.session.model import Take
+from diaulos.session.model import Take, Track
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.stored import stored_of
+from diaulos.work.takes.exporting import export_track
 from diaulos.work.takes.planned import TOLD_DB, TakeCheck, check_take, heard_gain_edit
 
 
@@ -154,6 +157,45 @@ class TakesKeeping(TakesLayout):
                 self.book.show_check(check.words, doubts)
 
         self._jobs.start(Job("culprit", work, done, self.problem.emit, background=True))
+
+    def ask_export_track(self) -> None:
+        """Ask where to, and write the track that is seen, as it is heard or as it was recorded."""
+        take, session = self.heard_take, self._document.session
+        if take is None:
+            self.said.emit("Choose a take first.")
+            return
+        track = take.track(str(self.player.track.currentData() or take.tracks[0].id))
+        through = True
+        if track.file in session.cabinets:
+            told = "A cabinet was put behind it. Its file is as it was recorded."
+            answer = ask(self, f"Export {track.name}", told, "With the cabinet", "Without")
+            if answer < 0:
+                return
+            through = answer == 0
+        name = f"{take.name} - {track.name}.wav".replace("/", "-")
+        path = ask_to_save(self, "Export track", name, "Broadcast Wave (*.wav)")
+        if path:
+            self.export_track_to(path, take, track, through)
+
+    def export_track_to(self, path: str, take: Take, track: Track, cabinets: bool = True) -> None:
+        """Write a track to a file, through the cabinet that is in place or not."""
+        session, store, services = self._document.session, self._document.store, self._services
+
+        def work(progress: Progress, cancel: CancelToken) -> None:
+            progress(0.1, "Writing")
+            export_track(
+                session, take, track, store,
+                lambda _added, channels, notes: services.files.create(
+                    Path(path), session.sample_rate_hz, channels, session.word_length, notes, True
+                ),
+                services.clock,
+                cabinets=cabinets,
+            )  # fmt: skip
+
+        def done(_none: None) -> None:
+            self.said.emit(f"Written: {Path(path).name}.")
+
+        self._jobs.start(Job("Exporting", work, done, self.problem.emit))
 
     def rename(self) -> None:
         """Ask for another name."""
