@@ -572,6 +572,8 @@ def test_files_become_a_take(
         dialog.name.setText("Verse, from the truck")
         dialog.rows[2][1].setChecked(False)
         dialog.rows[1][2].setText("Cabinet left")
+        assert [one.isHidden() for one in dialog.calibrations] == [False, True, True]
+        dialog.calibrations[0].show_value(14.5)
         assert names_missing(dialog) == []
         return 1
 
@@ -586,6 +588,7 @@ def test_files_become_a_take(
     assert [(t.name, t.tap) for t in take.tracks] == [
         ("verse di", "di"), ("Cabinet left", "cabinet"),
     ]  # fmt: skip
+    assert [track.full_scale_dbu for track in take.tracks] == [14.5, None]
     assert shown.take.id == take.id
     assert not shown.book.recall.isEnabled()  # nobody knows its rig
     wanted, _ = soundfile.read(str(paths[1]), dtype="float32")

@@ -122,6 +122,30 @@ def test_files_are_imported_as_takes(
     assert "gone.wav" in words
 
 
+def test_each_channel_of_a_stereo_file_is_said_what_it_is(
+    capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path
+) -> None:
+    """Left wet, right dry, with the dry one's calibration."""
+    tone = 0.5 * np.sin(2 * np.pi * 220.0 * np.arange(RATE) / RATE)
+    path = tmp_path / "both.wav"
+    soundfile.write(str(path), np.stack([0.5 * tone, tone], axis=1), RATE)
+    verb = ("import", folder, path)
+    code, data = run_json(capsys, *verb, "--as", "1=modeled", "--as", "2=di:12.5")
+    assert code == 0
+    assert [(one["tap"], one["full_scale_dbu"]) for one in data["tracks"]] == [
+        ("modeled", None), ("di", 12.5),
+    ]  # fmt: skip
+    take = SessionFolder.open(folder, read_only=True).load().takes[0]
+    assert take.sent.id == take.tracks[1].id
+    for wrong, words in (
+        ("3=di", "no track 3"), ("1=drums", "Taps: "), ("x", "says nothing"),
+        ("1=di:loud", "no level"), ("1=di:900", "no plausible"),
+    ):  # fmt: skip
+        code, _, told = run(capsys, *verb, "--as", wrong)
+        assert code == 1, wrong
+        assert words in told
+
+
 @pytest.mark.parametrize("tone", ["none", "modeler", "load", "microphone"])
 @pytest.mark.parametrize("plays", ["guitar", "bass"])
 def test_a_session_begins_with_what_plays(

@@ -206,6 +206,7 @@ def test_a_part_and_a_cabinet_from_the_shell(demo_copy: Path, tmp_path: Path, ca
     )
     assert data["part"]["joined"].startswith(whole["name"])
     assert data["cabinet"]["cabinet"] == "open-one"
+    assert "which has a cabinet" in data["cabinet"]["before"]
     assert data["after_lufs"] == whole["after_lufs"]
     response = tmp_path / "Chandlery.wav"
     soundfile.write(response, 0.5 ** np.arange(200), 44_100)
@@ -246,3 +247,14 @@ def test_a_part_is_rendered_through_the_shell(demo_copy: Path, tmp_path: Path, c
     code, _, text = run(capsys, *verb, "--out", tmp_path / "two", "--returns", "Nobody")
     assert code == 1
     assert "Its tracks" in text
+    import soundfile
+
+    response = tmp_path / "box.wav"
+    soundfile.write(response, np.stack([0.5 ** np.arange(300)] * 2, axis=1), RATE)
+    code, data = run_json(
+        capsys, *verb, "--out", tmp_path / "three", "--range", "1s-2s", "--impulse", response
+    )
+    assert code == 0
+    assert "Two cabinets" in data["remark"], "this rig has one already"
+    assert soundfile.info(data["tracks"][0]["file"]).channels == 2
+    assert data["tracks"][0]["cabinet"] == "box.wav"

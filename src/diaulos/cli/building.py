@@ -151,13 +151,22 @@ def import_files(
     channel: Annotated[
         int | None, typer.Option("--channel", min=1, help="Of one file with several.")
     ] = None,
+    told: Annotated[
+        list[str] | None,
+        typer.Option("--as", metavar="N=TAP[:DBU]", help="What the n-th track is; again."),
+    ] = None,
     as_json: JsonFlag = False,
 ) -> None:
     """Bring files in as one take: a single channel is a dry DI, else a track for every channel."""
     from diaulos import wiring
     from diaulos.session.instrument import one_line
     from diaulos.work.takes.importing import ImportRequest, import_di
-    from diaulos.work.takes.take_import import TakeImportRequest, import_take, wanted_tracks
+    from diaulos.work.takes.take_import import (
+        TakeImportRequest,
+        import_take,
+        told_tracks,
+        wanted_tracks,
+    )
 
     files = wiring.ExternalAudio()
     wanted = tuple(one for path in paths for one in wanted_tracks(path, files.open(path).channels))
@@ -166,7 +175,7 @@ def import_files(
         session = folder.load()
         player = session.instrument(instrument).id if instrument else ""
         called = name or one_line(paths[0].stem)
-        if len(paths) == 1 and (len(wanted) == 1 or channel is not None):
+        if len(paths) == 1 and (len(wanted) == 1 or channel is not None) and not told:
             outcome = import_di(
                 ImportRequest(paths[0], called, channel and channel - 1, player,
                               full_scale_dbu=full_scale_dbu),
@@ -179,9 +188,10 @@ def import_files(
                     "--full-scale-dbu and --channel are for a single dry DI.",
                     remedy="Import that file by itself.",
                 )
+            request = TakeImportRequest(called, told_tracks(wanted, told or ()), player)
             outcome = import_take(
-                TakeImportRequest(called, wanted, player), session, store=folder, files=files,
-                resample=wiring.resampled, clock=wiring.local_now,
+                request, session, store=folder, files=files, resample=wiring.resampled,
+                clock=wiring.local_now,
             )  # fmt: skip
         folder.save(outcome.edit(session))
     finally:
@@ -193,7 +203,8 @@ def import_files(
         "name": take.name,
         "tracks": [
             {"id": t.id, "name": t.name, "tap": t.tap, "file": t.file, "frames": t.frames,
-             "peak_dbfs": t.peak_dbfs, "clipped_samples": t.clipped_samples}
+             "peak_dbfs": t.peak_dbfs, "clipped_samples": t.clipped_samples,
+             "full_scale_dbu": t.full_scale_dbu}
             for t in take.tracks
         ],
         "note": outcome.note or None,

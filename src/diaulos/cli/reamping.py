@@ -73,7 +73,7 @@ def _pass_data(made: Any, rate_hz: int, session: Any = None) -> dict[str, Any]:
 
 def _cabinet_data(session: Any, file: str) -> dict[str, Any] | None:
     """The cabinet that a stored file is heard through; null for none."""
-    from diaulos.work.listening.cabinets import cabinet_title
+    from diaulos.work.listening.cabinets import cabinet_before, cabinet_title
 
     later = session.cabinets.get(file) if session is not None else None
     choice = later.choice if later is not None else None
@@ -84,6 +84,9 @@ def _cabinet_data(session: Any, file: str) -> dict[str, Any] | None:
         "name": cabinet_title(session, choice.cabinet),
         "gain_db": choice.gain_db,
         "true_peak_dbtp": choice.true_peak_dbtp,
+        "before": next(
+            (words for one in session.takes if (words := cabinet_before(session, one, file))), None
+        ),
     }
 
 
@@ -347,6 +350,11 @@ def reamp(
                 group = f" ({one['group']})" if one["group"] else ""
                 print(f"\n{one['return']}{group}")
             _print_pass(one)
+        cabinet_now = data["cabinet"]
+        if cabinet_now is not None:
+            print(f"cabinet      {cabinet_now['name']} ({cabinet_now['gain_db']:+.2f} dB)")
+            if cabinet_now["before"]:
+                print(f"two in a row {cabinet_now['before']}")
 
 
 def _run_queue(

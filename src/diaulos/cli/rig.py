@@ -246,6 +246,7 @@ def render(
             }
             for one in sorted(result.tracks, key=lambda t: order.get(t.track, 999))
         ],
+        "remark": TWO_IN_A_ROW if impulse is not None and not _has_bare(report) else None,
         "left_out": [
             {"track": str(track), "reason": reason} for track, reason in result.left_out.items()
         ],
@@ -260,6 +261,8 @@ def render(
         print(f"{row['track']} left out: {row['reason']}")
     if result.assumed:
         print("calibration assumed: +12 dBu at 0 dBFS")
+    if data["remark"]:
+        print(data["remark"])
 
 
 def _in_state(session: Any, rig_id: str, state: Literal["record", "reamp"]) -> Any:
@@ -289,14 +292,27 @@ def _behind(impulse: Path | None, report: Any, files: Any, rate_hz: int) -> Any:
     if impulse is None:
         return lambda _track: []
     taps = read_impulse(impulse, files, wiring.resampled, rate_hz).taps
-    bare = {one.track for one in report.tracks if one.tap == "amp"}
-    if not bare:
-        raise InputError(
-            "no track of this rig is an amplifier without a cabinet.", where="--impulse",
-            remedy="A second cabinet in a row sounds dull and boxed: leave it out.",
-        )  # fmt: skip
     columns = [taps[:, number] for number in range(taps.shape[1])]
-    return lambda track: columns if track in bare else []
+    behind = _behind_amps(report)
+    return lambda track: columns if track in behind else []
+
+
+TWO_IN_A_ROW = (
+    "Two cabinets in a row: no track of this rig is an amplifier without one. It sounds dull and "
+    "boxed."
+)
+
+
+def _has_bare(report: Any) -> bool:
+    """Whether some track is an amplifier without cabinet."""
+    return any(one.tap == "amp" for one in report.tracks)
+
+
+def _behind_amps(report: Any) -> set[Any]:
+    """Tracks of an amplifier without cabinet; where there is none, all that are not dry."""
+    if _has_bare(report):
+        return {one.track for one in report.tracks if one.tap == "amp"}
+    return {one.track for one in report.tracks if one.tap not in ("di", "printed")}
 
 
 def _request(

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.dialogs.foot import add_foot
+from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.figures import TAP_WORDS
@@ -51,6 +52,8 @@ class ImportTakeDialog(QDialog):
             self.instrument.addItem(instrument.name, instrument.id)
         form.addRow("Instrument", self.instrument)
         self.rows: list[tuple[WantedTrack, QCheckBox, QLineEdit, QComboBox]] = []
+        self.calibrations: list[CalibrationField] = []
+        """Of every row; it counts for a DI."""
         inner = QWidget()
         grid = QGridLayout(inner)
         for path, source in found:
@@ -60,7 +63,7 @@ class ImportTakeDialog(QDialog):
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setWidget(inner)
-        area.setMinimumSize(620, min(320, 60 + 38 * len(self.rows)))
+        area.setMinimumSize(860, min(320, 60 + 38 * len(self.rows)))
         area.setAccessibleName("Channels")
         area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         form.addRow(area)
@@ -82,8 +85,15 @@ class ImportTakeDialog(QDialog):
         name.textChanged.connect(self._check)
         tap = combo(f"Tap of {track.name}", TAP_WORDS, least=14)
         choose(tap, track.tap)
-        for column, widget in enumerate((wanted, name, tap, TextLabel(facts))):
+        full = CalibrationField()
+        full.setToolTip("dBu of a sine that reached 0 dBFS in this channel; told of a DI")
+        tap.currentIndexChanged.connect(
+            lambda _i: full.setVisible(tap.currentData() in ("di", "printed"))
+        )
+        for column, widget in enumerate((wanted, name, tap, TextLabel(facts), full)):
             grid.addWidget(widget, line, column)
+        full.setVisible(track.tap in ("di", "printed"))
+        self.calibrations.append(full)
         self.rows.append((track, wanted, name, tap))
 
     def _check(self) -> None:
@@ -101,10 +111,13 @@ class ImportTakeDialog(QDialog):
     def request(self) -> TakeImportRequest:
         """What was asked for."""
         tracks = tuple(
-            replace(track, name=name.text().strip()[:200], tap=tap.currentData())
-            for track, wanted, name, tap in self.rows
+            replace(
+                track, name=name.text().strip()[:200], tap=tap.currentData(),
+                full_scale_dbu=full.value if tap.currentData() in ("di", "printed") else None,
+            )
+            for (track, wanted, name, tap), full in zip(self.rows, self.calibrations, strict=True)
             if wanted.isChecked()
-        )
+        )  # fmt: skip
         return TakeImportRequest(
             self.name.text().strip()[:200], tracks, str(self.instrument.currentData())
         )

@@ -7,9 +7,10 @@ of them do, later ones get silence ahead, so that they lie as they were recorded
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import cast, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,6 +42,7 @@ from diaulos.work.takes.importing import (
 )
 
 MOST_TRACKS = 64
+LEAST_DBU, MOST_DBU = -40.0, 60.0
 
 
 LONGEST_GAP_S = 3_600.0
@@ -58,12 +60,22 @@ _HINTS: tuple[tuple[str, Tap], ...] = (
 
 @dataclass(frozen=True)
 class WantedTrack:
-    """One channel (from 1) of a file, and what it is."""
+    """One channel (from 1) of a file, and what it is. `full_scale_dbu` is the dBu of a sine that
+    reached 0 dBFS in it, told of a DI; None where nobody knows."""
 
     path: Path
     name: str
     tap: Tap
     channel: int = 1
+    full_scale_dbu: float | None = None
+
+    def __post_init__(self) -> None:
+        if self.full_scale_dbu is not None and not LEAST_DBU <= self.full_scale_dbu <= MOST_DBU:
+            raise InputError(
+                f"{self.full_scale_dbu:g} dBu at 0 dBFS is no plausible calibration.",
+                where=self.name,
+                remedy=f"Give {LEAST_DBU:g} to {MOST_DBU:g} dBu, or leave it out.",
+            )
 
 
 @dataclass(frozen=True)
@@ -202,6 +214,7 @@ def _track(
         tap=one.tap,
         file=file,
         frames=stored.frames,
+        full_scale_dbu=one.full_scale_dbu if one.tap in ("di", "printed") else None,
         peak_dbfs=max(levels.peak_dbfs, -200.0),
         loudness_lufs=finite_or_none(levels.loudness.lufs),
         quietest_dbfs=levels.quietest_dbfs,
@@ -222,3 +235,32 @@ def _note(sources: list[ExternalSource], rate: int, lined_up: bool, tracks: list
     if clipped:
         words.append(f"At full scale, so it clipped: {', '.join(clipped)}.")
     return " ".join(words)
+
+
+def told_tracks(wanted: tuple[WantedTrack, ...], words: Sequence[str]) -> tuple[WantedTrack, ...]:
+    """Tracks with what a person says of them: "2=di:12" is the second, a dry DI of which a sine of
+    12 dBu reached 0 dBFS. InputError for what cannot be read."""
+    found = list(wanted)
+    for one in words:
+        place, equals, rest = one.partition("=")
+        tap, _, level = rest.partition(":")
+        taps = get_args(Tap)
+        if not (equals and place.strip().isdecimal() and tap in taps):
+            raise InputError(
+                f"{one!r} says nothing of a track.", where="--as",
+                remedy=f"Write 2=di:12 or 1=modeled. Taps: {', '.join(taps)}.",
+            )  # fmt: skip
+        index = int(place) - 1
+        if not 0 <= index < len(found):
+            raise InputError(
+                f"there is no track {place}.", where="--as",
+                remedy=f"They are counted from 1 to {len(found)}, file by file.",
+            )  # fmt: skip
+        try:
+            full = float(level) if level else None
+        except ValueError:
+            raise InputError(
+                f"{level!r} is no level.", where="--as", remedy="Write dBu, such as 12."
+            ) from None
+        found[index] = replace(found[index], tap=cast("Tap", tap), full_scale_dbu=full)
+    return tuple(found)
