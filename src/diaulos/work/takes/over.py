@@ -58,6 +58,24 @@ def bar_of(session: Session, over: Over | None) -> float:
     return bar_frames(tempo, metre, session.sample_rate_hz)
 
 
+def marked(
+    session: Session, take: Take, before: tuple[int, int] | None, at: int, length: int, *,
+    end: bool, exact: bool,
+) -> tuple[int, int] | None:  # fmt: skip
+    """The range after its beginning, or its `end`, was marked at a frame: at the nearest bar line
+    unless `exact`. What was marked on the wrong side before gives way; None where nothing lies on
+    that side."""
+    if not exact:
+        bar = bar_of(session, Over(take))
+        at = round(round(at / bar) * bar)
+    at = min(length, at)
+    first, last = before or (0, length)
+    first, last = (first, at) if end else (at, last)
+    if last <= first:
+        first, last = (0, at) if end else (at, length)
+    return (first, last) if last > first else None
+
+
 def beats_of(session: Session, over: Over | None) -> int:
     """Beats of a bar."""
     metre = (over.take.metre if over is not None else "") or session.metre

@@ -5,7 +5,7 @@ from __future__ import annotations
 from diaulos.app.views.reamp.listening import ReampListening
 from diaulos.session.model import SentPart, Take
 from diaulos.work.reamp.parts import part_words
-from diaulos.work.takes.over import Over, bar_of
+from diaulos.work.takes.over import marked
 
 
 class ReampParts(ReampListening):
@@ -54,18 +54,11 @@ class ReampParts(ReampListening):
             return
         length = take.sent.frames
         at = self.player.position if self.player.playing else self.wave.position
-        if not exact:
-            bar = bar_of(self._document.session, Over(take))
-            at = round(round(at / bar) * bar)
-        at = min(length, at)
-        first, last = self.stretch or (0, length)
-        first, last = (first, at) if end else (at, last)
-        if last <= first:
-            first, last = (0, at) if end else (at, length)
-        if last <= first:
+        found = marked(self._document.session, take, self.stretch, at, length, end=end, exact=exact)
+        if found is None:
             self.said.emit("There is nothing on that side: go to another place, then mark it.")
             return
-        self._range, self._range_of = (first, last), take.id
+        self._range, self._range_of = found, take.id
         self._show_part()
 
     def _show_part(self) -> None:

@@ -33,7 +33,7 @@ from diaulos.work.listening.mixing import audible, channels_of, level_of, mix_ro
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
 from diaulos.work.listening.sound import Sound
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.takes.over import Over, bar_of
+from diaulos.work.takes.over import Over, bar_of, marked
 from diaulos.work.takes.overviews import overview_of
 
 TICK_MS = 50
@@ -307,19 +307,11 @@ class TakePlayer(Flowing):
             return
         length = max(track.frames for track in take.tracks)
         at = self.sound.position if self.sound.playing else self.wave.position
-        if not exact:
-            bar = bar_of(self._document.session, Over(take))
-            at = round(round(at / bar) * bar)
-        at = min(length, at)
-        first, last = self.stretch or (0, length)
-        first, last = (first, at) if end else (at, last)
-        if last <= first:
-            # What was marked before lies on the wrong side: it gives way.
-            first, last = (0, at) if end else (at, length)
-        if last <= first:
+        found = marked(self._document.session, take, self.stretch, at, length, end=end, exact=exact)
+        if found is None:
             self.said.emit("There is nothing on that side: go to another place, then mark it.")
             return
-        self._range, self._range_of = (first, last), take.id
+        self._range, self._range_of = found, take.id
         self.loop.setChecked(True)
         self._show_range()
         self.range_changed.emit()
