@@ -143,6 +143,8 @@ def record(
     data = _data(done.take, session.sample_rate_hz, str(folder.path))
     checked = check_take(after, done.take, stored_of(session, folder))
     data["off_plan"] = checked.words or None
+    same = _same_sides(after, done.take, folder)
+    data["same_sides"] = [list(pair) for pair in same]
     doubtful = doubts[done.take.id]
     data["doubts"] = [one.model_dump(mode="json") for one in doubtful]
     data["rounds"] = [one.id for one in done.takes]
@@ -160,6 +162,8 @@ def record(
         print(checked.words)
     for one in doubtful:
         print(f"{doubt_words([one])} {one.remedy}")
+    for left, right in same:
+        print(f"{left} and {right} are the same: one of them is enough.")
 
 
 def _proved(session: Any, takes: Any, folder: Any) -> dict[str, Any]:
@@ -177,6 +181,15 @@ def _proved(session: Any, takes: Any, folder: Any) -> dict[str, Any]:
         proving = proving_of(session, take, stored, impulses)
         found[take.id] = () if proving is None else prove_take(proving, take, folder)
     return found
+
+
+def _same_sides(session: Any, take: Any, folder: Any) -> tuple[tuple[str, str], ...]:
+    """The two sides of an output that hold the same."""
+    from diaulos.work.takes.proving import proving_of
+    from diaulos.work.takes.sides import same_sides
+
+    proving = proving_of(session, take)
+    return same_sides(proving, folder) if proving is not None else ()
 
 
 def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:

@@ -39,6 +39,7 @@ from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.proving import doubt_words, doubts_edit, prove_take, proving_of
 from diaulos.work.takes.ready import armed_tracks, checklist, recordable_tracks
 from diaulos.work.takes.recording import Recorded, Recording, RecordRequest
+from diaulos.work.takes.sides import same_sides, same_words
 
 REPORT_DELAY_MS = 30
 
@@ -512,17 +513,24 @@ class TakesView(TakesHunting):
         document, store = self._document, self._document.store
         session = document.session
 
-        def work(progress: Progress, cancel: CancelToken) -> dict[str, tuple[Doubt, ...]]:
+        def work(
+            progress: Progress, cancel: CancelToken
+        ) -> tuple[dict[str, tuple[Doubt, ...]], str]:
             stored, impulses = stored_of(session, store), load_impulses(session, store)
-            found = {}
+            found: dict[str, tuple[Doubt, ...]] = {}
+            same = ""
             # Of many rounds the first and the last: nobody replugs in between.
             for take in (*done.takes[:1], *done.takes[1:][-1:]):
                 proving = proving_of(session, take, stored, impulses)
                 if proving is not None:
                     found[take.id] = prove_take(proving, take, store, cancel.check)
-            return found
+                    same = same_words(same_sides(proving, store))
+            return found, same
 
-        def told(found: dict[str, tuple[Doubt, ...]]) -> None:
+        def told(result: tuple[dict[str, tuple[Doubt, ...]], str]) -> None:
+            found, same = result
+            if same:
+                self.said.emit(same)
             known = {take.id: take for take in document.session.takes}
             for ident, doubts in found.items():
                 if doubts and ident in known:
