@@ -18,13 +18,20 @@ from pytestqt.qtbot import QtBot
 from diaulos.app.desk import Desk
 from diaulos.app.views.reamp.queue_panel import MiniWave
 from diaulos.app.widgets.cabinet_panel import NONE
-from diaulos.rig.templates import build
+from diaulos.rig.course import can_reamp
+from diaulos.rig.states import in_state
+from diaulos.rig.templates import TEMPLATES, build
 from diaulos.session import edits
 from diaulos.session.model import CabinetChoice
 from diaulos.work.listening.cabinets import with_cabinet
 from support import RATE
 
 Settle = Callable[[Desk], None]
+WAYS = [
+    name
+    for name in (str(getattr(one, "id", one)) for one in TEMPLATES)
+    if can_reamp(in_state(build(name, "r"), "reamp"))
+]
 VERSE, CHORUS = "Slack water, verse", "Slack water, chorus"
 
 
@@ -407,3 +414,34 @@ def test_all_of_a_take_that_is_cut_can_be_sent(opened: Desk, qtbot: QtBot, settl
     assert opened.document.session.takes[0].passes[0].part is None
     press(qtbot, opened, Qt.Key.Key_Backspace)
     assert "as it is cut" in view.tone.part_words.text()
+
+
+# --- every way ---
+
+
+@pytest.mark.parametrize("template", WAYS)
+def test_every_way_is_walked_by_keyboard(
+    opened: Desk, qtbot: QtBot, settled: Settle, template: str
+) -> None:
+    """How it is set up, the loop checked, the take sent: W, C, R."""
+    rig = build(template, "way")
+
+    def change(now):  # type: ignore[no-untyped-def]
+        return _cut(now.model_copy(update={"rigs": (*now.rigs, rig)}), now.takes[0].id)
+
+    opened.document.apply(edits.Edit("way", change))
+    opened.document.apply(edits.choose_reamp_rig("way"))
+    settled(opened)
+    view = opened.views["reamp"]
+    press(qtbot, opened, Qt.Key.Key_W)
+    assert view.guide.steps.text().startswith("1. Make it safe")
+    press(qtbot, opened, Qt.Key.Key_W)
+    press(qtbot, opened, Qt.Key.Key_C)
+    settled(opened)
+    assert opened.document.session.loop_checks, opened.window._status.text()
+    press(qtbot, opened, Qt.Key.Key_R)
+    settled(opened)
+    (made,) = opened.document.session.takes[0].passes
+    assert made.rig_name == rig.name
+    assert made.main.alignment is not None
+    assert not made.main.merely_di

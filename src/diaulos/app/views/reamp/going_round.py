@@ -285,7 +285,8 @@ class ReampRunning(ReampQueue):
     def hold_moment(self) -> None:
         """What is heard now is the reference."""
         if self._going is None:
-            self.said.emit("R sends the range round first.")
+            page = self.on_round
+            self.said.emit("R sends the range round first." if page else "G opens the round.")
             return
         self._wanted_reference = ""
         self.running.reference.setCurrentIndex(self.running.reference.findData(MOMENT))
@@ -353,6 +354,7 @@ class ReampRunning(ReampQueue):
     def print_pass(self) -> None:
         """An ordinary pass of the range as everything stands now; the loop goes on afterwards."""
         if not self.on_round:
+            self.said.emit("G opens the round; R sends a pass from here.")
             return
 
         def send() -> None:
