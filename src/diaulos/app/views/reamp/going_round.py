@@ -17,6 +17,7 @@ from diaulos.app.view import Ending
 from diaulos.app.views.reamp.queueing import ReampQueue
 from diaulos.app.views.reamp.running_panel import MOMENT, RunningPanel
 from diaulos.errors import CancelledError, DiaulosError
+from diaulos.rig.as_recorded import ahead_when_recorded
 from diaulos.rig.model import Rig
 from diaulos.rig.plan import return_control
 from diaulos.rig.returns import planned_returns
@@ -220,6 +221,8 @@ class ReampRunning(ReampQueue):
         plan = plan_reamp(
             rig, read_loudest(source), source.rate_hz, track.full_scale_dbu,
             session.target_peak_dbfs, auto_return=before is None,
+            # As a pass is sent: what is printed is what was heard.
+            ahead_db=ahead_when_recorded(session.snapshots.get(take.rig_hash), rig),
             impulses=load_impulses(session, store), cancel=cancel,
         )  # fmt: skip
         reader = track_reader(track.file, store)
