@@ -298,7 +298,7 @@ def test_the_demo_is_seen_before_it_is_whole_and_gone_on_with(
     assert desk.current.ident == "instruments"
     assert desk.jobs.title == "Building the demo session"
     assert window.action("cancel").isEnabled()
-    qtbot.waitUntil(lambda: len(document.session.rigs) == 6, timeout=60_000)
+    qtbot.waitUntil(lambda: len(document.session.rigs) == 4, timeout=60_000)
     desk.cancel()
     qtbot.waitUntil(lambda: not desk.jobs.busy, timeout=60_000)
     assert desk.document is document
