@@ -27,7 +27,7 @@ from diaulos.demo.instruments import (
     SEMI,
     with_strength,
 )
-from diaulos.demo.rigs import LIVE_ROOM, live_room, more_ways, reamp_rigs
+from diaulos.demo.rigs import LIVE_ROOM, live_room, reamp_rigs
 from diaulos.errors import StorageError
 from diaulos.rig.bench import through_input
 from diaulos.session import edits
@@ -49,8 +49,6 @@ RATE_HZ = 48_000
 DEMO_DATE = datetime(2026, 5, 9, 10, 30, 0)
 DEMO_ID = "saltmarsh-demo"
 NAME = "Saltmarsh"
-PEDAL_DRIVE = 4.0
-"""How hard the pedal of the demo clips the loudest peak."""
 UNFINISHED = "unfinished"
 """A file beside the session of a demo whose takes are not all played."""
 PASSES = (("t0001", "rig02"), ("t0001", "rig01"))
@@ -73,10 +71,6 @@ class _Player:
     voice: str
     cabinet: str
     hum_dbfs: float | None = None
-    bare: bool = False
-    """Whether the amplifier without cabinet is a track of its own."""
-    pedal: bool = False
-    """Whether there is a DI behind a pedal that belongs to the performance."""
     load: Load = INSTRUMENT_INPUT
 
 
@@ -116,7 +110,6 @@ PLAYERS = (
         "tideline",
         "open-one",
         hum_dbfs=-66.0,
-        pedal=True,
     ),
     _Player(
         FRETLESS,
@@ -154,7 +147,6 @@ PLAYERS = (
         "lantern",
         "closed-two",
         hum_dbfs=-58.0,
-        bare=True,
         load=Load(100e3, 50e-12),  # the wrong input: what Instruments and Reamp can undo
     ),
 )  # fmt: skip
@@ -278,8 +270,7 @@ def _live_room(session: Session) -> Edit:
     rig = live_room(BARITONE.id, BARITONE.name)
 
     def with_room(now: Session) -> Session:
-        more = tuple(one for one in more_ways() if all(one.id != old.id for old in now.rigs))
-        return now.model_copy(update={"rigs": (*now.rigs, rig, *more)})
+        return now.model_copy(update={"rigs": (*now.rigs, rig)})
 
     return Edit("Demo: live room", with_room)
 
@@ -299,8 +290,7 @@ def _played(folder: SessionFolder, number: int, player: _Player, session: Sessio
     if any(take.id == take_id for take in (*session.takes, *session.take_bin)):
         return _NOTHING
     # What a start that was killed wrote of it.
-    left = {f"audio/{take_id}_{track}.wav" for track in ("k01", "k02", "k03")}
-    left -= session.used_files()
+    left = {f"audio/{take_id}_{track}.wav" for track in ("k01", "k02")} - session.used_files()
     folder.delete_files(left)
     return edits.add_take(_write_take(folder, session, player, number))
 
@@ -351,25 +341,17 @@ def _write_take(folder: SessionFolder, session: Session, player: _Player, number
         time_reference=(10 * 3600 + minute * 60) * RATE_HZ,
         history="demo; plucked-string model",
     )
-    tracks = [
+    tracks = (
         _write_track(folder, take_id, "k01", "DI", "di", di, player, notes),
         _write_track(folder, take_id, "k02", "Amp and cabinet", "cabinet", amp, None, notes),
-    ]
-    if player.bare:
-        bare = np.asarray(driven[: di.size], dtype=np.float64)
-        bare = bare * (db_to_gain(-12.0) / float(np.max(np.abs(bare))))
-        tracks.append(_write_track(folder, take_id, "k03", "Amp", "amp", bare, None, notes))
-    if player.pedal:
-        pedal = db_to_gain(-9.0) * np.tanh(PEDAL_DRIVE * volts / float(np.max(np.abs(volts))))
-        named = "DI after pedals"
-        tracks.append(_write_track(folder, take_id, "k03", named, "printed", pedal, player, notes))
+    )
     return Take(
         id=take_id,
         name=player.take,
         recorded_at=notes.made_at.isoformat(timespec="seconds"),
         time_reference=notes.time_reference,
         instrument_id=player.instrument.id,
-        tracks=tuple(tracks),
+        tracks=tracks,
     )
 
 
