@@ -203,7 +203,7 @@ def test_a_part_is_marked_sent_and_joined(opened: Desk, qtbot: QtBot, settled: S
     view.mark_out_exactly()
     assert view.tone.part_words.text().startswith("Only 2.00\N{EN DASH}4.00 s")
     choice = view.tone.join_with
-    choice.setCurrentIndex(choice.findData(whole.id))
+    choice.setCurrentIndex(choice.findData(f"t0001/{whole.id}"))
     press(qtbot, opened, Qt.Key.Key_R)
     settled(opened)
     made = opened.document.session.takes[0].passes[-1]

@@ -208,11 +208,19 @@ def test_a_punch_is_joined_with_a_pass_of_what_it_was_punched_into(modeled: Desk
     folder, session = modeled
     old = session.take(GUITAR_TAKE)
     punched = old.model_copy(
-        update={"id": "t0099", "name": "Punched", "over": old.id, "punched": STRETCH, "passes": ()}
+        update={
+            "id": "t0099",
+            "name": "Punched",
+            "over": old.id,
+            "punched": STRETCH,
+            "passes": (old.passes[-1].model_copy(update={"name": "Own"}),),
+        }
     )
     session = session.model_copy(update={"takes": (*session.takes, punched)})
     whole = old.passes[-1]
-    made = reamped((folder, session), "t0099", rig_id="usb", stretch=STRETCH, join=whole.id).made
+    made = reamped(
+        (folder, session), "t0099", rig_id="usb", stretch=STRETCH, join=f"{old.id}/{whole.id}"
+    ).made
     assert made.part.joined == f"{whole.name}, {old.name}"
     last = 8 * RATE
     assert null_db(heard(modeled, whole, 0, last), heard(modeled, made, 0, last)) < DIGITAL_DB

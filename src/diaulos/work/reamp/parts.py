@@ -19,12 +19,12 @@ from diaulos.rig.model import Rig
 from diaulos.rig.plan import return_control
 from diaulos.rig.returns import planned_returns
 from diaulos.session.model import Pass, Return, SentPart, Session, Take, rig_hash
-from diaulos.session.take_edits import bar_frames
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ArraySource
 from diaulos.work.listening.aligned import JOIN_S, read_aligned
 from diaulos.work.measuring import finite_or_none, measure_blocks, read_span
 from diaulos.work.ports import AudioSink, AudioSource, FileNotes, SessionStore
+from diaulos.work.takes.over import Over, bar_of
 
 AHEAD_S = 1.0
 """Sent ahead of a part: what an amplifier's supply and its compression need."""
@@ -33,7 +33,7 @@ BLOCK = 65_536
 
 def part_words(session: Session, take: Take, part: SentPart) -> str:
     """Which part, for a person: by bars where it is whole bars, else by seconds."""
-    bar = _bar(session, take)
+    bar = bar_of(session, Over(take))
     first, last = part.first / bar, part.last / bar
     if abs(first - round(first)) < 0.001 and abs(last - round(last)) < 0.001:
         one, other = round(first) + 1, round(last)
@@ -42,18 +42,13 @@ def part_words(session: Session, take: Take, part: SentPart) -> str:
     return f"{part.first / rate:.2f}\N{EN DASH}{part.last / rate:.2f} s"
 
 
-def _bar(session: Session, take: Take) -> float:
-    tempo, metre = take.tempo_bpm or session.tempo_bpm, take.metre or session.metre
-    return bar_frames(tempo, metre, session.sample_rate_hz)
-
-
 def stretch_of(session: Session, take: Take, words: str) -> tuple[int, int]:
     """Frames of a range in words: bars such as 5-8, counted from 1, both included; or seconds such
     as 2.5s-8s. InputError for what is none, or lies outside the take."""
     first, dash, last = (one.strip() for one in words.partition("-"))
     frames = max(track.frames for track in take.tracks)
     if dash and first.isdecimal() and last.isdecimal():
-        bar = _bar(session, take)
+        bar = bar_of(session, Over(take))
         start, end = round((int(first) - 1) * bar), min(frames, round(int(last) * bar))
     else:
         try:
@@ -189,13 +184,14 @@ def _ungained(rig: Rig) -> Rig:
 
 
 def rest_of(session: Session, take: Take, wanted: str) -> Rest:
-    """The pass of this id or name: of the take, or of the one that it was punched into."""
+    """The pass of this id or name: of the take, or of the one that it was punched into. Both may
+    have one of the same id: "take/pass" names it for sure."""
     there = [take]
     if take.punched is not None:
         there += [one for one in session.takes if one.id == take.over]
     for one in there:
         for made in one.passes:
-            if wanted in (made.id, made.name):
+            if wanted in (made.id, made.name, f"{one.id}/{made.id}"):
                 if made.part is not None and not made.part.joined:
                     raise EditError(
                         f"{made.name} is a part itself: it has no rest to join with.",

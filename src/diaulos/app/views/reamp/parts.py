@@ -83,7 +83,7 @@ class ReampParts(ReampListening):
         if take.punched is not None:
             there += [one for one in self._document.session.takes if one.id == take.over]
         return tuple(
-            (made.id, made.name if one is take else f"{made.name}, {one.name}")
+            (f"{one.id}/{made.id}", made.name if one is take else f"{made.name}, {one.name}")
             for one in there
             for made in one.passes
             if made.part is None or made.part.joined
