@@ -53,13 +53,16 @@ class CabinetRow:
 
 
 class _Steps(Table):
-    """Up and down step, Enter takes."""
+    """Up and down step, Enter takes, figures choose what is in place."""
 
     taken = Signal()
+    numbered = Signal(int)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.taken.emit()
+        elif event.text().isdecimal() and len(event.text()) == 1:
+            self.numbered.emit(int(event.text()))
         else:
             super().keyPressEvent(event)
 
@@ -107,6 +110,7 @@ class CabinetPanel(QWidget):
         )  # fmt: skip
         self.table.currentCellChanged.connect(self._on_row)
         self.table.taken.connect(self._put)
+        self.table.numbered.connect(self.choose_key)
         top = WrappingRow()
         top.add_pair("Behind", self.subject)
         for button in (self.put, self.folder, self.remove):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QItemSelectionModel, Qt, QTimer
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -370,6 +372,24 @@ class ReampView(ReampRunning):
         else:
             self.cabinet_desk.leave()
             self.pass_list.setFocus()
+
+    def hear_di(self) -> None:
+        """The DI; among the cabinets the first of those in place."""
+        self._number(1, super().hear_di)
+
+    def hear_reference(self) -> None:
+        """The reference; among the cabinets the second of those in place."""
+        self._number(2, super().hear_reference)
+
+    def hear_pass(self) -> None:
+        """The pass; among the cabinets the third of those in place."""
+        self._number(3, super().hear_pass)
+
+    def _number(self, number: int, otherwise: Callable[[], None]) -> None:
+        if self.pages.currentWidget() is self.cabinets:
+            self.cabinets.choose_key(number)
+        else:
+            otherwise()
 
     def _choose_subject(self, subject: Subject) -> None:
         """What gets the cabinet is what is heard, where it is a pass."""
