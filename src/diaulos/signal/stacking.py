@@ -1,0 +1,183 @@
+"""May two tracks be heard in one place, or are they panned apart?
+
+Conventions
+- Both are given at the loudness at which they are heard. A mono sum's gain is the power of the sum
+  over the sum of the powers, in dB: +3.01 for equal tracks, 0 for tracks that have nothing in
+  common, without end for one turned over.
+- Side over mid is of the one panned hard left and the other hard right: mid is half the sum, side
+  half the difference.
+- A notch is where the spectrum of the sum lies lowest below the sum of the spectra.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.signal.checks import Audio, require_rate
+from diaulos.signal.difference import Complex, band_edges, db, power_of, spectra, windows
+
+Real = NDArray[np.float64]
+
+OCTAVES_HZ = tuple(62.5 * 2.0**step for step in range(9))
+PLAYS_DB = -20.0
+"""Both play in an octave where each has at least this share of its own loudest octave."""
+NOTCH_OCTAVES = 1.0 / 12.0
+NOTCH_DB = -6.0
+MOST_NOTCHES = 8
+LEAST_SIDE_DB = -60.0
+
+
+@dataclass(frozen=True)
+class OctaveSum:
+    """The mono sum's gain of an octave around `hz`, as found, in time, and in time with one turned
+    over; `plays` where both have something there."""
+
+    hz: float
+    found_db: float
+    in_time_db: float
+    turned_db: float
+    plays: bool
+
+
+@dataclass(frozen=True)
+class Notch:
+    """Where the sum lies low: at `hz`, `db` below the sum of both."""
+
+    hz: float
+    db: float
+
+
+@dataclass(frozen=True)
+class Stacked:
+    """How two tracks go together: the mono sum's gain in dB, their correlation at no lag (-1 to 1),
+    side over mid in dB when panned; by octave; and the notches of the sum as found and in time."""
+
+    found_db: float
+    in_time_db: float
+    turned_db: float
+    correlation: float
+    in_time_correlation: float
+    side_mid_db: float
+    octaves: tuple[OctaveSum, ...]
+    notches: tuple[Notch, ...]
+    in_time_notches: tuple[Notch, ...]
+
+
+def stack(a: Audio, found: Audio, in_time: Audio, rate_hz: float) -> Stacked | None:
+    """How two tracks go together.
+
+    Parameters
+    ----------
+    a
+        One track, shape (frames,), mono.
+    found
+        The other as it was found, as loud, the same frames.
+    in_time
+        The other in time with A and not turned over, as loud, the same frames.
+    rate_hz
+        Sample rate in Hz.
+
+    Returns
+    -------
+    The figures; None where one of them is silent.
+    """
+    require_rate(rate_hz)
+    one, other, moved = (np.asarray(x, np.float64) for x in (a, found, in_time))
+    mine, its, later = float(one @ one), float(other @ other), float(moved @ moved)
+    if mine <= 0.0 or its <= 0.0 or later <= 0.0:
+        return None
+    cross, aligned = float(one @ other), float(one @ moved)
+    first, size = windows(one.size, rate_hz)
+    freqs = np.arange(size // 2 + 1) * rate_hz / size
+    here = spectra(one, first, size)
+    as_found, as_moved = spectra(other, first, size), spectra(moved, first, size)
+    sums = _Sums.of(here, as_found), _Sums.of(here, as_moved)
+    return Stacked(
+        found_db=db(1.0 + 2.0 * cross / (mine + its)),
+        in_time_db=db(1.0 + 2.0 * aligned / (mine + later)),
+        turned_db=db(1.0 - 2.0 * aligned / (mine + later)),
+        correlation=cross / math.sqrt(mine * its),
+        in_time_correlation=aligned / math.sqrt(mine * later),
+        side_mid_db=max(
+            LEAST_SIDE_DB,
+            db(mine + its - 2.0 * cross) - db(mine + its + 2.0 * cross),
+        ),
+        octaves=_octaves(freqs, sums[0], sums[1], rate_hz),
+        notches=_notches(freqs, sums[0]),
+        in_time_notches=_notches(freqs, sums[1]),
+    )
+
+
+@dataclass(frozen=True)
+class _Sums:
+    """Power spectra: of one track, of the other, and twice what both have in common."""
+
+    mine: Real
+    its: Real
+    both: Real
+
+    @classmethod
+    def of(cls, a: Complex, b: Complex) -> _Sums:
+        common = 2.0 * np.mean(a.real * b.real + a.imag * b.imag, axis=0)
+        return cls(power_of(a), power_of(b), np.asarray(common))
+
+    def gain(self, cut: slice, sign: float = 1.0) -> float:
+        powers = float(self.mine[cut].sum() + self.its[cut].sum())
+        both = float(self.both[cut].sum())
+        return db(1.0 + sign * both / powers) if powers > 0.0 else 0.0
+
+
+def _octaves(freqs: Real, found: _Sums, moved: _Sums, rate_hz: float) -> tuple[OctaveSum, ...]:
+    centres = np.array([hz for hz in OCTAVES_HZ if hz * math.sqrt(2.0) < 0.5 * rate_hz])
+    cuts = list(band_edges(freqs, centres, 1.0))
+    mine = np.array([found.mine[cut].sum() for cut in cuts])
+    its = np.array([found.its[cut].sum() for cut in cuts])
+    share = 10.0 ** (PLAYS_DB / 10.0)
+    plays = (mine >= share * mine.max()) & (its >= share * its.max())
+    return tuple(
+        OctaveSum(float(hz), found.gain(cut), moved.gain(cut), moved.gain(cut, -1.0), bool(played))
+        for hz, cut, played in zip(centres, cuts, plays, strict=True)
+    )
+
+
+def _notches(freqs: Real, sums: _Sums) -> tuple[Notch, ...]:
+    """The deepest dips of the sum, a twelfth of an octave wide, where both play."""
+    top = min(16_000.0, float(freqs[-1]) * 0.9)
+    steps = np.arange(0.0, math.log2(top / 50.0), 1.0 / 48.0)
+    at = 50.0 * 2.0**steps
+    cuts = list(band_edges(freqs, at, NOTCH_OCTAVES))
+    mine = np.array([sums.mine[cut].mean() for cut in cuts])
+    its = np.array([sums.its[cut].mean() for cut in cuts])
+    both = np.array([sums.both[cut].mean() for cut in cuts])
+    gains = 10.0 * np.log10(np.maximum(1.0 + both / np.maximum(mine + its, 1e-300), 1e-12))
+    share = 10.0 ** (2.0 * PLAYS_DB / 10.0)
+    heard = (mine >= share * mine.max()) & (its >= share * its.max())
+    found = []
+    for index in range(1, at.size - 1):
+        here = gains[index]
+        if not heard[index] or here > NOTCH_DB:
+            continue
+        around = gains[max(0, index - 12) : index + 13]
+        if here > around.min():
+            continue
+        found.append(Notch(_finest(freqs, sums, cuts[index], float(at[index])), float(here)))
+    deepest = sorted(found, key=lambda notch: notch.db)[:MOST_NOTCHES]
+    return tuple(sorted(deepest, key=lambda notch: notch.hz))
+
+
+def _finest(freqs: Real, sums: _Sums, cut: slice, near_hz: float) -> float:
+    """The middle of a dip: where what both have in common is least, by a parabola."""
+    low, high = max(1, cut.start - 2), min(freqs.size - 2, cut.stop + 2)
+    ratio = sums.both[low:high] / np.maximum(sums.mine[low:high] + sums.its[low:high], 1e-300)
+    if ratio.size < 5:
+        return near_hz
+    bins = np.arange(low, high)
+    bend, slope, _ = np.polyfit(bins - near_hz / freqs[1], ratio, 2)
+    if bend <= 0.0:
+        return near_hz
+    middle = near_hz / freqs[1] - slope / (2.0 * bend)
+    return float(np.clip(middle, low, high) * freqs[1])

@@ -1,0 +1,1 @@
+"""Compare: which is better, and may they be stacked?"""

@@ -1,0 +1,199 @@
+"""Two recordings held against each other: time, polarity, level, tone, rest; stack or pan."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.errors import RefusedError
+from diaulos.session.model import AlignmentRecord
+from diaulos.signal.delay import Alignment, find_alignment
+from diaulos.signal.difference import Split, power_of, spectra, split_difference, windows
+from diaulos.signal.loudness import SILENT_LUFS, Layout, LoudnessMeter
+from diaulos.signal.null import null_depth
+from diaulos.signal.peaks import loudest_span
+from diaulos.signal.stacking import Stacked, stack
+from diaulos.units import db_to_gain
+from diaulos.work.blocks import ArraySource
+from diaulos.work.listening.aligned import read_aligned
+from diaulos.work.ports import CancelToken
+
+Mono = NDArray[np.float32]
+Real = NDArray[np.float64]
+
+MOST_S = 600.0
+"""Longer recordings are judged on their first ten minutes."""
+SPLIT_S = 12.0
+"""The loudest stretch, by which the difference is split."""
+NULL_S = 6.0
+NEAR_SAMPLES, NEAR_DB = 2.0, -6.0
+"""A delay is settled by the null where it stays so near and the null gets so deep."""
+SPECTRUM_OCTAVES = 1.0 / 12.0
+
+
+@dataclass(frozen=True)
+class Side:
+    """One thing that is compared: its name, its samples in the time of what it belongs to, and how
+    it is heard beside the others."""
+
+    name: str
+    samples: Mono
+    rate_hz: int
+    layout: Layout = "mono"
+    lufs: float | None = None
+    """Where it was measured already, as a stereo one must be; None to measure it here."""
+
+
+@dataclass(frozen=True)
+class Spectrum:
+    """Power by twelfths of an octave in dB, at equal loudness."""
+
+    hz: Real
+    a_db: Real
+    b_db: Real
+
+
+@dataclass(frozen=True)
+class Pair:
+    """B held against A.
+
+    `louder_lu` is how much louder B is; `found` None with a `reason` where no delay can be told
+    honestly; `split` None there, too, or where there is too little. `judged_s` of what both have in
+    common was looked at.
+    """
+
+    a: str
+    b: str
+    rate_hz: int
+    louder_lu: float | None
+    found: Alignment | None
+    reason: str
+    refused: str
+    split: Split | None
+    stacked: Stacked | None
+    spectrum: Spectrum | None
+    judged_s: float
+
+
+def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -> Pair:
+    """Hold B against A; without `split` only what takes no time: delay, level, mono sums."""
+    rate = float(a.rate_hz)
+    most = round(MOST_S * rate)
+    one, other = a.samples[:most], b.samples[:most]
+    cancel.check()
+    louder = _louder(a, b)
+    found, reason, refused = _lag(one, other, rate)
+    cancel.check()
+    first, count, moved = _in_time(one, other, found)
+    here = np.asarray(one[first : first + count], np.float64)
+    raw = np.asarray(other[first : first + count], np.float64)
+    stacked = spectrum = parts = None
+    if louder is not None and count > 0:
+        gain = db_to_gain(-louder)
+        raw_there = min(here.size, raw.size)
+        stacked = stack(here[:raw_there], gain * raw[:raw_there], gain * moved[:raw_there], rate)
+        spectrum = _spectrum(here, gain * moved, rate)
+    if found is not None and split and count > 0:
+        cancel.check()
+        at = loudest_span(here, rate, min(SPLIT_S, here.size / rate))
+        cut = slice(at.first, at.first + at.count)
+        raw_cut = np.zeros(at.count)
+        there = raw[cut]
+        raw_cut[: there.size] = there
+        parts = split_difference(here[cut], raw_cut, moved[cut], rate)
+    return Pair(
+        a.name, b.name, a.rate_hz, louder, found, reason, refused, parts, stacked, spectrum,
+        round(count / rate, 3),
+    )  # fmt: skip
+
+
+def record_of(found: Alignment) -> AlignmentRecord:
+    """An alignment as it is stored."""
+    return AlignmentRecord(
+        delay_samples=found.delay_samples,
+        delay_error_samples=found.delay_error_samples,
+        polarity=1 if found.polarity > 0 else -1,
+        confidence=found.confidence,
+        drift_ppm=found.drift_ppm,
+        drift_error_ppm=found.drift_error_ppm,
+    )
+
+
+def loudness_of(side: Side) -> float:
+    """Integrated loudness of all of it, as it is heard."""
+    if side.lufs is not None:
+        return side.lufs
+    meter = LoudnessMeter(float(side.rate_hz), 1, side.layout)
+    for first in range(0, side.samples.size, 65_536):
+        meter.add(side.samples[first : first + 65_536, None])
+    return meter.reading().lufs
+
+
+def _louder(a: Side, b: Side) -> float | None:
+    one, other = loudness_of(a), loudness_of(b)
+    return None if min(one, other) < SILENT_LUFS else other - one
+
+
+def _lag(a: Mono, b: Mono, rate: float) -> tuple[Alignment | None, str, str]:
+    """Delay and polarity of B, settled by the null where the two are near enough for one."""
+    try:
+        found = find_alignment(a, b, rate)
+    except RefusedError as error:
+        return None, error.reason, error.what
+    span = loudest_span(a, rate, min(NULL_S, a.size / rate))
+    lag = found.at(span.first + span.count / 2.0)
+    start = span.first + math.floor(lag)
+    if start < 0 or start + span.count > b.size:
+        return found, "", ""
+    null = null_depth(
+        a[span.first : span.first + span.count],
+        b[start : start + span.count],
+        rate,
+        lag - math.floor(lag),
+    )
+    moved = null.delay_samples + math.floor(lag) - lag
+    if null.depth_db < NEAR_DB and abs(moved) < NEAR_SAMPLES and null.polarity == found.polarity:
+        return _shifted(found, moved), "", ""
+    return found, "", ""
+
+
+def _shifted(found: Alignment, by: float) -> Alignment:
+    return replace(found, delay_samples=found.delay_samples + by)
+
+
+def _in_time(a: Mono, b: Mono, found: Alignment | None) -> tuple[int, int, Real]:
+    """The frames of A at which both are there, as found and in time, and B there, in time."""
+    if found is None:
+        count = min(a.size, b.size)
+        return 0, count, np.asarray(b[:count], np.float64)
+    drift = record_of(found).told_drift_ppm
+    lag = found.delay_samples
+    first = max(0, math.ceil(-lag))
+    last = min(a.size, math.floor((b.size - lag) / (1.0 + drift * 1e-6)))
+    if last - first < 2:
+        return 0, 0, np.zeros(0)
+    source = ArraySource(b, 1)
+    return (
+        first,
+        last - first,
+        found.polarity * read_aligned(source, first, last - first, lag, drift),
+    )
+
+
+def _spectrum(a: Real, b: Real, rate: float) -> Spectrum:
+    first, size = windows(a.size, rate)
+    freqs = np.arange(size // 2 + 1) * rate / size
+    powers = [power_of(spectra(x, first, size)) for x in (a, b)]
+    at = np.geomspace(30.0, min(20_000.0, 0.49 * rate), 113)
+    half = 2.0 ** (SPECTRUM_OCTAVES / 2.0)
+    low, high = np.searchsorted(freqs, at / half), np.searchsorted(freqs, at * half)
+    high = np.maximum(high, low + 1)
+    scale = 2.0 / (0.375 * size * size)  # of a Hann window: a full-scale sine is -3 dB in its bin
+    rows = []
+    for power in powers:
+        total = np.concatenate([[0.0], np.cumsum(power)])
+        rows.append(10.0 * np.log10((total[high] - total[low]) * scale + 1e-20))
+    return Spectrum(at, rows[0], rows[1])
