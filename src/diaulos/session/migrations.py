@@ -170,6 +170,11 @@ def _cabinets_come_later(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _moves_come(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 14 knows moves into time, low cuts and blind tests. Until then there were none."""
+    return data
+
+
 def _dict(parent: Any, key: str) -> dict[str, Any]:
     found = parent.get(key) if isinstance(parent, dict) else None
     return found if isinstance(found, dict) else {}
@@ -200,6 +205,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     10: _doubts_come,
     11: _returns_come,
     12: _cabinets_come_later,
+    13: _moves_come,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

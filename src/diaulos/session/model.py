@@ -11,6 +11,7 @@ from pydantic import Field, StringConstraints, model_validator
 from diaulos.errors import EditError
 from diaulos.ids import BENCH
 from diaulos.rig.model import Device, Frozen, PortRef, Prose, Rig, Tap, Word
+from diaulos.session.compared import BlindTest, Corner, Moved
 from diaulos.session.instrument import (
     ComparedInput,
     Family,
@@ -23,7 +24,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 13
+SCHEMA_VERSION = 14
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -588,7 +589,7 @@ class TrimSaid(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[13] = 13
+    schema_version: Literal[14] = 14
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -638,6 +639,12 @@ class Session(Frozen):
     """The monitor mix, by audio file; what is not in it is heard as is usual."""
     cabinets: dict[InsideFile, CabinetLater] = Field(default_factory=dict)
     """Cabinets added later, by audio file; all returns that belong together have the same."""
+    moves: dict[InsideFile, Moved] = Field(default_factory=dict)
+    """Tracks and returns that were moved into another one's time, by audio file."""
+    low_cuts: dict[InsideFile, Corner] = Field(default_factory=dict)
+    """Corners in Hz of the low cuts that tracks and returns are heard through, by audio file."""
+    blind_tests: tuple[BlindTest, ...] = Field(default=(), max_length=1_000)
+    """Every blind test that was answered, the oldest first."""
 
     @model_validator(mode="after")
     def _whole(self) -> Session:

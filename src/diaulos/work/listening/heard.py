@@ -9,6 +9,7 @@ from functools import partial
 from diaulos.session.model import MatchTarget, Pass, Return, Session, Take
 from diaulos.work.listening.aligned import return_in_time
 from diaulos.work.listening.cabinets import CabinetReader, InPlace, Side, in_place
+from diaulos.work.listening.placing import moved_record, through_low_cut
 from diaulos.work.listening.player import Channel, ReadBlock
 from diaulos.work.measuring import read_span
 from diaulos.work.ports import SessionStore
@@ -17,15 +18,28 @@ Tried = Mapping[str, InPlace | None]
 """Cabinets that are tried on audio files and not kept yet."""
 
 
-def track_reader(file: str, store: SessionStore) -> ReadBlock:
-    """A track as it was recorded, in the take's time."""
-    return partial(read_span, store.open_audio(file))
+def track_reader(file: str, store: SessionStore, session: Session | None = None) -> ReadBlock:
+    """A track in the take's time: as it was recorded, or as the session has it heard, moved and
+    through its low cut."""
+    source = store.open_audio(file)
+    if session is None:
+        return partial(read_span, source)
+    placed = moved_record(None, session.moves.get(file))
+    return through_low_cut(session, file, partial(return_in_time, source, placed))
 
 
-def return_reader(made: Pass, one: Return, store: SessionStore) -> ReadBlock:
-    """A return in the take's time: its delay and polarity taken out."""
+def return_reader(
+    made: Pass, one: Return, store: SessionStore, session: Session | None = None
+) -> ReadBlock:
+    """A return in the take's time: its delay and polarity taken out; with a session moved and
+    through its low cut on top."""
     source = store.open_audio(one.file)
-    return partial(return_in_time, source, made.placed(one), part=made.part)
+    placed = made.placed(one)
+    if session is None:
+        return partial(return_in_time, source, placed, part=made.part)
+    placed = moved_record(placed, session.moves.get(one.file))
+    read = partial(return_in_time, source, placed, part=made.part)
+    return through_low_cut(session, one.file, read)
 
 
 def return_gain_db(one: Return) -> float:
@@ -65,7 +79,7 @@ def part_channels(
     found = []
     for one in part:
         gain = return_gain_db(one) + offset_db
-        channel = Channel(key, return_reader(made, one, store), gain, side=one.side)
+        channel = Channel(key, return_reader(made, one, store, session), gain, side=one.side)
         cabinet = cabinet_of(session, one.file, store, tried)
         found += channels_through(channel, cabinet, one.side)
     return found
@@ -85,13 +99,13 @@ def compared_channels(
     come down to stay under the ceiling, the reference does too."""
     if take.sent is None:
         return ()
-    channels = [Channel("di", track_reader(take.sent.file, store))]
+    channels = [Channel("di", track_reader(take.sent.file, store, session))]
     heard = part or (made.parts[0] if made is not None else ())
     match = heard[0].match if heard else None
     offset = match.pair_offset_db if match else 0.0
     if target.kind == "track":
         file = take.track(target.ident).file
-        reference = Channel("reference", track_reader(file, store), offset)
+        reference = Channel("reference", track_reader(file, store, session), offset)
         channels += channels_through(reference, cabinet_of(session, file, store, tried))
     elif target.kind == "pass":
         other = take.pass_(target.ident)

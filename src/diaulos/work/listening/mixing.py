@@ -101,10 +101,13 @@ def audible(rows: Iterable[MixRow], solo: frozenset[str] = frozenset()) -> froze
     return soloed or frozenset(row.key for row in rows if not row.muted)
 
 
-def reader_of(row: MixRow, store: SessionStore) -> ReadBlock:
-    """Samples of a row in the take's time: a pass with its delay and polarity taken out."""
-    passed = row.passed
-    read = track_reader(row.key, store) if passed is None else return_reader(*passed, store)
+def reader_of(row: MixRow, store: SessionStore, session: Session) -> ReadBlock:
+    """Samples of a row in the take's time: a pass with its delay and polarity taken out, and
+    whatever was moved as it was moved."""
+    if row.passed is None:
+        read = track_reader(row.key, store, session)
+    else:
+        read = return_reader(*row.passed, store, session)
     if not row.offset:
         return read
     return lambda first, count: read(first + row.offset, count)
@@ -126,7 +129,7 @@ def channels_of(
     found: list[Channel] = []
     for row in rows:
         side = row.passed[1].side if row.passed else ""
-        channel = Channel(row.key, reader_of(row, store), level_of(row), row.heard.pan)
+        channel = Channel(row.key, reader_of(row, store, session), level_of(row), row.heard.pan)
         found += channels_through(channel, cabinet_of(session, row.key, store, tried), side)
     return tuple(found)
 

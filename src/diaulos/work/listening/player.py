@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.units import db_to_gain
+from diaulos.work.listening.layers import Fader
 from diaulos.work.ports import OutputBackend, OutputStream
 
 START_LEVEL_DB = -20.0
@@ -104,6 +105,13 @@ class _Shared:
     loop: tuple[int, int] | None = None
     playing: bool = False
     generation: int = 0
+    layered: bool = False
+    """Whether all channels are read together, to be switched between without a gap."""
+
+    @property
+    def layers(self) -> tuple[str, ...]:
+        """Keys of the channels, each once, in order."""
+        return tuple(dict.fromkeys(channel.key for channel in self.channels))
 
 
 class Player:
@@ -123,6 +131,7 @@ class Player:
         self._wake = threading.Event()
         self._rest: NDArray[np.float32] = np.zeros((0, 2), dtype=np.float32)
         self._heard_at = 0
+        self._fader: tuple[int, Fader] = (-1, Fader(0, rate_hz))
         self.underruns = 0
         self.error: BaseException | None = None
 
@@ -173,10 +182,13 @@ class Player:
         """The last level per device, to be remembered."""
         return dict(self._last_levels_db)
 
-    def set_channels(self, channels: tuple[Channel, ...], frames: int) -> None:
-        """What can be heard, and how long the take is."""
+    def set_channels(
+        self, channels: tuple[Channel, ...], frames: int, *, layered: bool = False
+    ) -> None:
+        """What can be heard, and how long the take is. `layered` channels are candidates: all are
+        read, and a switch between them is heard at once, over 5 ms."""
         with self._shared.lock:
-            self._shared.channels = channels
+            self._shared.channels, self._shared.layered = channels, layered
             self._shared.frames = frames
             self._shared.position = min(self._shared.position, frames)
             self._restart()
@@ -191,7 +203,8 @@ class Player:
         """Which channels are heard; the others are muted."""
         with self._shared.lock:
             self._shared.heard = frozenset(keys)
-            self._restart()
+            if not self._shared.layered:
+                self._restart()
 
     def set_level(self, level_db: float) -> None:
         """Level of everything, at most 0 dB; remembered for this device."""
@@ -297,7 +310,8 @@ class Player:
             generation, at = shared.generation, shared.position
             end = shared.loop[1] if shared.loop and at < shared.loop[1] else shared.frames
             count = min(MIX_FRAMES, max(0, end - at))
-            channels = [c for c in shared.channels if c.key in shared.heard]
+            layers = shared.layers if shared.layered else ()
+            channels = [c for c in shared.channels if layers or c.key in shared.heard]
             following = at + count
             if following >= end:
                 if shared.loop:
@@ -306,6 +320,13 @@ class Player:
                     shared.playing = False
                     shared.position = shared.frames
             shared.position = following
+        if layers:
+            each = np.zeros((count, len(layers), 2), dtype=np.float64)
+            for channel in channels:
+                if count:
+                    heard = np.outer(channel.read(at, count), channel.gains)
+                    each[:, layers.index(channel.key)] += heard
+            return generation, at, each.astype(np.float32)
         stereo = np.zeros((count, 2), dtype=np.float64)
         for channel in channels:
             if count:
@@ -317,6 +338,7 @@ class Player:
         out = np.zeros((frames, 2), dtype=np.float32)
         if not self._shared.playing and self._queue.empty():
             self._rest = self._rest[:0]
+            self._fader = (-1, self._fader[1])
             return out
         filled = 0
         while filled < frames:
@@ -329,13 +351,25 @@ class Player:
                 if generation != self._shared.generation:
                     continue
                 self._rest, self._heard_at = block, at
+                if block.ndim == 3 and self._fader[0] != block.shape[1]:
+                    self._fader = (block.shape[1], Fader(block.shape[1], self._rate_hz))
                 if block.shape[0] == 0:
                     break
             count = min(frames - filled, self._rest.shape[0])
-            out[filled : filled + count] = self._rest[:count]
+            out[filled : filled + count] = self._mixed(self._rest[:count])
             self._rest = self._rest[count:]
             self._heard_at += count
             filled += count
         # Two full-scale tracks together must not leave the output's range.
         loud = out * np.float32(db_to_gain(self._shared.level_db))
         return np.asarray(np.clip(loud, -1.0, 1.0), dtype=np.float32)
+
+    def _mixed(self, block: NDArray[np.float32]) -> NDArray[np.float32]:
+        """What of a block is heard: all of a mix, or of candidates what is chosen just now."""
+        if block.ndim == 2:
+            return block
+        heard = self._shared.heard
+        wanted = np.array([float(key in heard) for key in self._shared.layers])
+        if wanted.size != block.shape[1]:  # other candidates were put there meanwhile
+            return np.zeros((block.shape[0], 2), dtype=np.float32)
+        return self._fader[1].mixed(block, wanted)

@@ -69,7 +69,7 @@ class Place:
     def __init__(self, sound: Sound) -> None:
         self._sound = sound
         self._channels: tuple[Channel, ...] = ()
-        self._frames = 0
+        self._frames, self._layered = 0, False
         self._heard: frozenset[str] = frozenset()
         self._loop: tuple[int, int] | None = None
         self._position = 0
@@ -80,7 +80,7 @@ class Place:
         self._position = frame
 
     def _bring(self, player: Player) -> None:
-        player.set_channels(self._channels, self._frames)
+        player.set_channels(self._channels, self._frames, layered=self._layered)
         player.hear(self._heard)
         player.set_loop(self._loop)
         player.seek(self._position)
@@ -136,13 +136,15 @@ class Place:
 
     # --- what is set ---
 
-    def set_channels(self, channels: tuple[Channel, ...], frames: int) -> None:
-        """What can be heard, and how long the take is."""
-        self._channels, self._frames = channels, frames
+    def set_channels(
+        self, channels: tuple[Channel, ...], frames: int, *, layered: bool = False
+    ) -> None:
+        """What can be heard, and how long the take is; `layered`: candidates to switch between."""
+        self._channels, self._frames, self._layered = channels, frames, layered
         self._position = min(self._position, frames)
         player = self._sound._of(self)
         if player is not None:
-            player.set_channels(channels, frames)
+            player.set_channels(channels, frames, layered=layered)
 
     def set_mix(self, places: Mapping[str, tuple[float, float]]) -> None:
         """(gain in dB, pan) of channels by key, without a stutter."""

@@ -17,15 +17,17 @@ from diaulos.session.model import (
 )
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import write_all
-from diaulos.work.listening.aligned import part_blocks
+from diaulos.work.listening.aligned import BLOCK
 from diaulos.work.listening.cabinets import (
     InPlace,
     Real,
     cabinet_title,
-    file_blocks,
     in_place,
     through_blocks,
 )
+from diaulos.work.listening.heard import return_gain_db, return_reader, track_reader
+from diaulos.work.listening.placing import moved_record
+from diaulos.work.listening.player import ReadBlock
 from diaulos.work.ports import (
     AudioSink,
     Clock,
@@ -60,7 +62,7 @@ def export_pass(
     for added, part in _files(made, returns or made.returns):
         first = part[0]
         gain = first.match.total_db if first.match else 0.0
-        placed = made.placed(first)
+        placed = moved_record(made.placed(first), session.moves.get(first.file))
         lag = placed.delay_samples if placed else 0.0
         reference = take.reference_track
         against = next((one.against for one in part if one.against is not None), None)
@@ -74,12 +76,17 @@ def export_pass(
             made_at=clock(),
             time_reference=take.time_reference,
             history=f"reamp; moved {-lag:.2f} samples; gain {gain + lower:+.2f} dB"
-            + _cabinet_note(session, through[0]),
+            + _cabinet_note(session, through[0])
+            + _cut_note(session, first.file),
         )
-        sources = [store.open_audio(one.file) for one in part]
         columns = [
-            _behind(part_blocks([source], made, [one], frames), cabinet, one.side, lower)
-            for source, one, cabinet in zip(sources, part, through, strict=True)
+            _behind(
+                _blocks(return_reader(made, one, store, session), frames, return_gain_db(one)),
+                cabinet,
+                one.side,
+                lower,
+            )
+            for one, cabinet in zip(part, through, strict=True)
         ]
         channels = sum(_channels(one, cabinet) for one, cabinet in zip(part, through, strict=True))
         sink = create(added, channels, notes)
@@ -103,11 +110,35 @@ def export_track(
         description=f"{session.name}; {take.name}; {track.name}",
         made_at=clock(),
         time_reference=take.time_reference,
-        history=f"track; gain {lower:+.2f} dB" + _cabinet_note(session, cabinet),
+        history=f"track; gain {lower:+.2f} dB"
+        + _moved_note(session, track.file)
+        + _cabinet_note(session, cabinet)
+        + _cut_note(session, track.file),
     )
-    source = store.open_audio(track.file)
+    heard = _blocks(track_reader(track.file, store, session), track.frames)
     sink = create("", 2 if cabinet is not None and cabinet.taps.shape[1] == 2 else 1, notes)
-    write_all(sink, _behind(file_blocks(source)(), cabinet, "", lower))
+    write_all(sink, _behind(heard, cabinet, "", lower))
+
+
+def _blocks(read: ReadBlock, frames: int, gain_db: float = 0.0) -> Iterator[NDArray[np.float32]]:
+    """What is heard, block by block, as (frames, 1)."""
+    gain = np.float64(db_to_gain(gain_db))
+    for first in range(0, frames, BLOCK):
+        block = read(first, min(BLOCK, frames - first))
+        yield (gain * block).astype(np.float32)[:, None]
+
+
+def _moved_note(session: Session, file: str) -> str:
+    moved = session.moves.get(file)
+    if moved is None:
+        return ""
+    turned = "; turned over" if moved.polarity < 0 else ""
+    return f"; moved {-moved.delay_samples:.2f} samples{turned}"
+
+
+def _cut_note(session: Session, file: str) -> str:
+    corner = session.low_cuts.get(file)
+    return "" if corner is None else f"; low cut {corner:g} Hz"
 
 
 def _through(session: Session, part: Sequence[Return], store: SessionStore) -> list[InPlace | None]:

@@ -1,0 +1,57 @@
+"""Edits that comparing asks for: moves into time, polarity, low cuts, blind tests."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from diaulos.session.compared import BlindTest, Moved
+from diaulos.session.edits import Edit
+from diaulos.session.model import Session
+
+
+def move_into_time(files: Sequence[str], moved: Moved | None) -> Edit:
+    """Files that belong together are heard moved, or as they were recorded (None)."""
+
+    def change(session: Session) -> Session:
+        moves = {file: one for file, one in session.moves.items() if file not in files}
+        if moved is not None and not moved.nothing:
+            moves |= dict.fromkeys(files, moved)
+        return session.model_copy(update={"moves": moves})
+
+    return Edit("Move into time" if moved is not None else "Move back", change)
+
+
+def turn_polarity(files: Sequence[str]) -> Edit:
+    """Files that belong together are heard turned over, or no longer."""
+
+    def change(session: Session) -> Session:
+        moves = dict(session.moves)
+        for file in files:
+            old = moves.pop(file, Moved())
+            turned = old.model_copy(update={"polarity": 1 if old.polarity < 0 else -1})
+            if not turned.nothing:
+                moves[file] = turned
+        return session.model_copy(update={"moves": moves})
+
+    return Edit("Turn polarity", change)
+
+
+def set_low_cut(files: Sequence[str], corner_hz: float | None) -> Edit:
+    """Files that belong together are heard through a low cut, or without one."""
+
+    def change(session: Session) -> Session:
+        cuts = {file: hz for file, hz in session.low_cuts.items() if file not in files}
+        if corner_hz is not None:
+            cuts |= dict.fromkeys(files, corner_hz)
+        return session.model_copy(update={"low_cuts": cuts})
+
+    return Edit("Low cut" if corner_hz is not None else "No low cut", change)
+
+
+def keep_blind_test(test: BlindTest) -> Edit:
+    """A blind test that was answered is kept with the session."""
+
+    def change(session: Session) -> Session:
+        return session.model_copy(update={"blind_tests": (*session.blind_tests, test)})
+
+    return Edit("Keep blind test", change)
