@@ -198,6 +198,10 @@ def main() -> None:
             levels.choose_course("Amp and cabinet" if look is theme.DAY else "Amp")
             wait(app, partial(settled_now, desk))
             shot(window, out.out, "levels", look)
+            if look is theme.DAY:
+                desk.show("compare")
+                wait(app, partial(settled_now, desk))
+                shot(window, out.out, "compare", look)
             desk.show("takes")
             takes = desk.views["takes"]
             assert takes is not None

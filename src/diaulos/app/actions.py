@@ -33,6 +33,7 @@ RANGE, TOOLS, LISTEN, TAKE = (
     f"Recording > {name}" for name in ("Range", "Tools", "Listen", "Take")
 )
 PART = "Take > Part"
+HEAR = "Compare > Hear"
 """Menus in a menu: all of it would be higher than a screen."""
 
 ACTIONS: tuple[ActionSpec, ...] = (
@@ -235,6 +236,29 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="reamp"),
     ActionSpec("hear_pass", "Hear the p&ass", "Take", "3", "hear_pass", "open", view="reamp"),
     ActionSpec("loop", "&Loop what is shown", "Take", "L", "toggle_loop", "open", view="reamp"),
+    ActionSpec("add_candidate", "&Add\N{HORIZONTAL ELLIPSIS}", "Compare", "A", "ask_candidates",
+               "open", view="compare"),
+    ActionSpec("take_out", "Take &out", "Compare", "Del", "take_out", "open", view="compare"),
+    ActionSpec("make_reference", "Make it the &reference", "Compare", "R", "make_reference", "open",
+               view="compare"),
+    ActionSpec("move_into_time", "&Move into time", "Compare", "M", "move_into_time", "write", True,
+               "compare"),
+    ActionSpec("turn_over", "Turn &polarity", "Compare", "P", "turn_over", "write", view="compare"),
+    ActionSpec("next_curve", "Next &curve", "Compare", "T", "next_curve", "open", view="compare"),
+    ActionSpec("compare_play", "P&lay or pause", "Compare", "Space", "toggle_play", "open", True,
+               "compare"),
+    ActionSpec("compare_loop", "Loop &ten seconds", "Compare", "L", "toggle_loop", "open",
+               view="compare"),
+    ActionSpec("unnamed", "&Unnamed", "Compare", "U", "toggle_unnamed", "open", view="compare"),
+    ActionSpec("blind_test", "&Blind test\N{HORIZONTAL ELLIPSIS}", "Compare", "B", "blind_test",
+               "open", view="compare"),
+    ActionSpec("export_blind", "&Export blind test\N{HORIZONTAL ELLIPSIS}", "Compare", "E",
+               "ask_export", "open", view="compare"),
+    *(
+        ActionSpec(f"candidate_{place}", f"Hear candidate &{place}", HEAR, str(place),
+                   f"hear_{place}", "open", view="compare")
+        for place in range(1, 10)
+    ),
     ActionSpec("manual", "&Manual", "Help", "Ctrl+F1", "show_manual", ""),
     ActionSpec("keys", "&Keys", "Help", "F1", "show_keys", ""),
     ActionSpec("glossary", "&Words and units", "Help", "", "show_glossary", ""),

@@ -381,8 +381,11 @@ class Desk(QObject):
             self.window.say("The bin is empty.")
 
     def cancel(self) -> None:
-        """Ask the job that runs to stop."""
+        """Ask the job that runs to stop; without one, whatever the view on screen leaves by Esc."""
+        busy = self.jobs.busy
         self.jobs.cancel()
+        if not busy and self.current is not None:
+            self.current.escape()
 
     def copy_image(self) -> None:
         """The plot on screen into the clipboard."""

@@ -20,7 +20,10 @@ from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.session import edits
+from diaulos.session.model import Session
+from diaulos.session.roles import reamp_rig
 from diaulos.work.listening.sound import Sound
+from diaulos.work.reamp.words import Loops
 
 
 @dataclass(frozen=True)
@@ -79,6 +82,7 @@ class View(QWidget):
         super().__init__()
         self._document, self._jobs = context.document, context.jobs
         self._services, self._sound = context.services, context.sound
+        self._loops = Loops()
         self.course_rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         """What the strip shows while this view is on screen, and the chosen key."""
 
@@ -114,8 +118,19 @@ class View(QWidget):
         """How to end what this view runs, None while it runs nothing of its own."""
         return None
 
+    def escape(self) -> None:
+        """Esc was pressed while no job runs."""
+
     def close_down(self) -> None:
         """The session goes: stop timers, end what listens."""
+
+    def _tell_loops(self, session: Session) -> None:
+        """For a view without courses of its own: the strip keeps the loops in sight."""
+        rows = [
+            CourseRow(one.rig_id, one.tap, one.name, one.peak, one.finding, one.serious)
+            for one in self._loops.rows(session, None)
+        ]
+        self._tell_strip(tuple(rows), reamp_rig(session).id if session.rigs else "")
 
     def _tell_strip(self, rows: tuple[CourseRow, ...], chosen: str) -> None:
         """These rows into the strip."""

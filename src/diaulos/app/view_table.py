@@ -53,12 +53,19 @@ def _reamp() -> type[View]:
     return ReampView
 
 
+def _compare() -> type[View]:
+    from diaulos.app.views.compare.view import CompareView
+
+    return CompareView
+
+
 VIEWS: tuple[ViewRow, ...] = (
     ViewRow("instruments", "Instruments", "Ctrl+1", _instruments),
     ViewRow("rig", "Rig", "Ctrl+2", _rig),
     ViewRow("levels", "Levels", "Ctrl+3", _levels),
     ViewRow("takes", "Takes", "Ctrl+4", _takes),
     ViewRow("reamp", "Reamp", "Ctrl+5", _reamp),
+    ViewRow("compare", "Compare", "Ctrl+6", _compare),
 )
 FIRST = "reamp"
 """Shown when nothing is remembered."""

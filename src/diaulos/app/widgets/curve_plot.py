@@ -41,6 +41,24 @@ PATTERNS = (
 """Colour and pattern of each line in turn: the pattern tells them apart without colour."""
 
 Real = NDArray[np.float64]
+STEPS_DB = (0.5, 1.0, 2.0, 3.0, 6.0, 10.0, 20.0)
+"""Between two lines of a fine axis."""
+
+
+def _unbroken(xs: Real, ys: Real) -> list[tuple[list[float], list[float]]]:
+    """A line's points, cut where it has none."""
+    there = np.isfinite(ys)
+    if there.all():
+        return [(xs.tolist(), ys.tolist())]
+    cuts = np.flatnonzero(np.diff(there.astype(int))) + 1
+    parts = zip(np.split(xs, cuts), np.split(ys, cuts), np.split(there, cuts), strict=True)
+    return [(x.tolist(), y.tolist()) for x, y, here in parts if here[0]]
+
+
+def _last(db: Real) -> float:
+    """The level at a line's end."""
+    there = db[np.isfinite(db)]
+    return float(there[-1]) if there.size else 0.0
 
 
 @dataclass(frozen=True)
@@ -56,10 +74,14 @@ class CurvePlot(Plot):
     """Curves over a logarithmic frequency axis."""
 
     def __init__(
-        self, parent: QWidget | None = None, axis: str = "dB relative to the open pickup"
+        self,
+        parent: QWidget | None = None,
+        axis: str = "dB relative to the open pickup",
+        *,
+        fine: bool = False,
     ) -> None:
         super().__init__(parent)
-        self._axis = axis
+        self._axis, self._fine, self._step = axis, fine, 10.0
         self._freqs: Real = np.geomspace(20.0, 20_000.0, 2)
         self._curves: tuple[Curve, ...] = ()
         self._range = (-30.0, 10.0)
@@ -72,14 +94,27 @@ class CurvePlot(Plot):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
     def set_curves(self, freqs_hz: Real, curves: tuple[Curve, ...]) -> None:
-        """Show these lines; the level axis fits itself in steps of 10 dB."""
+        """Show these lines, with gaps where they are NaN; the level axis fits itself in steps of
+        10 dB, or (`fine`) as close as there is something to see."""
         self._freqs, self._curves = freqs_hz, curves
         if curves:
-            top = max(float(curve.db.max()) for curve in curves)
-            bottom = max(min(float(curve.db.min()) for curve in curves), top - 50.0)
-            self._range = (10.0 * np.floor(bottom / 10.0), 10.0 * np.ceil((top + 1.0) / 10.0))
+            top = max(float(np.nanmax(curve.db)) for curve in curves)
+            least = min(float(np.nanmin(curve.db)) for curve in curves)
+            bottom = least if self._fine else max(least, top - 50.0)
+            self._fit(bottom, top)
         self.setAccessibleDescription("; ".join(self._words(curve) for curve in curves))
         self.update()
+
+    def _fit(self, bottom: float, top: float) -> None:
+        if not self._fine:
+            self._range = (10.0 * np.floor(bottom / 10.0), 10.0 * np.ceil((top + 1.0) / 10.0))
+            return
+        # A difference of hundredths is to look like one, not like a mountain.
+        spare = max(0.0, 2.0 - (top - bottom)) / 2.0
+        bottom, top = bottom - spare, top + spare
+        self._step = next((one for one in STEPS_DB if (top - bottom) / one <= 7.0), STEPS_DB[-1])
+        low = self._step * np.floor(bottom / self._step)
+        self._range = (low, max(low + self._step, self._step * np.ceil(top / self._step)))
 
     def clear(self, why: str) -> None:
         """Show no line, and this text in their place."""
@@ -161,7 +196,13 @@ class CurvePlot(Plot):
         """Hz, then dB of every line."""
         head = ["Hz", *(curve.name for curve in self._curves)]
         rows = (
-            [f"{hz:.6g}", *(f"{curve.db[i]:.4f}" for curve in self._curves)]
+            [
+                f"{hz:.6g}",
+                *(
+                    f"{curve.db[i]:.4f}" if np.isfinite(curve.db[i]) else ""
+                    for curve in self._curves
+                ),
+            ]
             for i, hz in enumerate(self._freqs)
         )
         return csv_text(head, rows)
@@ -199,12 +240,13 @@ class CurvePlot(Plot):
         painter.setFont(theme.figure_font(9))
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         low, high = self._range
-        for db in np.arange(low, high + 1.0, 10.0):
+        for db in np.arange(low, high + 0.1 * self._step, self._step):
             y = float(self._y(db))
             painter.setPen(QPen(look.colour("line"), 1))
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             painter.setPen(look.colour("muted"))
-            painter.drawText(QRectF(0, y - 8, LEFT - 6, 16), right, f"{number(float(db), 0)}")
+            places = 1 if self._step < 1.0 else 0
+            painter.drawText(QRectF(0, y - 8, LEFT - 6, 16), right, f"{number(float(db), places)}")
         told = plot.left() - 100.0
         for hz in DECADE_MARKS:
             if not 0.999 * self._freqs[0] <= hz <= 1.001 * self._freqs[-1]:
@@ -235,12 +277,13 @@ class CurvePlot(Plot):
         # These curves are smooth: a point every two pixels looks the same, and a stroke's cost
         # goes with its points. The plot has to follow a knob within a frame.
         step = max(1, round(2.0 * xs.size / max(self._plot().width(), 1.0)))
-        points = [
-            QPointF(x, y) for x, y in zip(xs[::step].tolist(), ys[::step].tolist(), strict=True)
-        ]
         painter.setPen(self._pen(index))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolyline(QPolygonF(points))
+        for xs_, ys_ in _unbroken(xs[::step], ys[::step]):
+            points = [QPointF(x, y) for x, y in zip(xs_, ys_, strict=True)]
+            painter.drawPolyline(QPolygonF(points))
+            if len(points) == 1:
+                painter.drawEllipse(points[0], 2.0, 2.0)
         if curve.mark_hz is not None:
             level = float(np.interp(np.log(curve.mark_hz), np.log(self._freqs), curve.db))
             at = QPointF(float(self._x(curve.mark_hz)), float(self._y(level)))
@@ -252,7 +295,7 @@ class CurvePlot(Plot):
         look = theme.current()
         painter.setFont(theme.text_font(9))
         ends = sorted(
-            (min(plot.bottom(), max(plot.top(), float(self._y(float(curve.db[-1]))))), index)
+            (min(plot.bottom(), max(plot.top(), float(self._y(_last(curve.db))))), index)
             for index, curve in enumerate(self._curves)
         )
         height = 15.0

@@ -86,7 +86,7 @@ def tone_curve(split: Split) -> tuple[Gain, ...]:
 def hertz_words(hz: float) -> str:
     """A frequency as people say it."""
     if hz >= 1000.0:
-        text = f"{hz / 1000.0:.1f}".removesuffix(".0")
+        text = f"{hz / 1000.0:.{0 if hz >= 9950.0 else 1}f}".removesuffix(".0")
         return f"{text} kHz"
     return f"{round(hz / 10.0) * 10 if hz >= 100.0 else round(hz)} Hz"
 

@@ -26,7 +26,6 @@ from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, In
 from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
 from diaulos.app.views.instruments.tone_work import ToneWork
 from diaulos.app.views.instruments.trims_page import TrimsPage
-from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.own_words import own_word
@@ -40,7 +39,6 @@ from diaulos.session import edits
 from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import Session
 from diaulos.session.representative import representative
-from diaulos.session.roles import reamp_rig
 from diaulos.session.tone_stage import stage_of
 from diaulos.work.instruments.strength import (
     read_strum,
@@ -50,7 +48,6 @@ from diaulos.work.instruments.strength import (
 )
 from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
 from diaulos.work.ports import CancelToken, FileNotes, Progress
-from diaulos.work.reamp.words import Loops
 from diaulos.work.takes.ready import calibration_of, dry_input_of
 
 FIGURES_DELAY_MS = 40
@@ -73,7 +70,6 @@ class InstrumentsView(ToneWork):
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)
         document = context.document
-        self._loops = Loops()
         self._build()
         self._wire()
         self._on_changed(None, document.session)
@@ -236,14 +232,6 @@ class InstrumentsView(ToneWork):
             self.list.selectionModel().blockSignals(blocked)
             self.list.viewport().update()
         self._show()
-
-    def _tell_loops(self, session: Session) -> None:
-        """This view has no courses of its own: the strip keeps the loops in sight."""
-        rows = [
-            CourseRow(one.rig_id, one.tap, one.name, one.peak, one.finding, one.serious)
-            for one in self._loops.rows(session, None)
-        ]
-        self._tell_strip(tuple(rows), reamp_rig(session).id if session.rigs else "")
 
     def menus(self) -> tuple[tuple[QWidget, tuple[str, ...]], ...]:
         """Of an instrument."""
