@@ -20,6 +20,7 @@ VERBS = {
     "align": "main:align",
     "match": "main:match",
     "compare": "comparing:compare",
+    "double": "comparing:double",
     "blind": "comparing:blind",
     "lowcut": "comparing:lowcut",
     "measure": "inspecting:measure",

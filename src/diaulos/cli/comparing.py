@@ -12,15 +12,16 @@ from diaulos.cli.rig import JsonFlag
 from diaulos.errors import InputError
 
 MOST_CANDIDATES = 9
+ChannelNumber = Annotated[
+    int | None, typer.Option("--channel", min=1, help="Of files with several.")
+]
 
 
 def compare(
     files: Annotated[
         list[Path], typer.Argument(metavar="A.wav B.wav...", help="The first is the reference.")
     ],
-    channel: Annotated[
-        int | None, typer.Option("--channel", min=1, help="Of files with several.")
-    ] = None,
+    channel: ChannelNumber = None,
     quick: Annotated[
         bool, typer.Option("--quick", help="Delay, level and mono sums only.")
     ] = False,
@@ -169,3 +170,58 @@ def lowcut(
         [(f"    {one.note}", f"{one.hz:7.2f} Hz  {one.loss_db:5.2f} dB less")
          for one in found.strings]
     )  # fmt: skip
+
+
+def double(
+    files: Annotated[
+        list[Path], typer.Argument(metavar="A.wav [B.wav]", help="Two players of one part.")
+    ],
+    tempo_bpm: Annotated[
+        float | None,
+        typer.Option("--tempo", metavar="BPM", min=20.0, max=400.0, help="A against a click."),
+    ] = None,
+    division: Annotated[
+        int, typer.Option("--division", metavar="N", min=1, max=64, help="Of a whole note.")
+    ] = 8,
+    first_s: Annotated[
+        float, typer.Option("--first", metavar="S", help="Where the click begins.")
+    ] = 0.0,
+    channel: ChannelNumber = None,
+    as_json: JsonFlag = False,
+) -> None:
+    """How far apart two players of one part begin, or one against a click."""
+    from diaulos import wiring
+    from diaulos.work.compare.candidates import as_monitored, side_of_file
+    from diaulos.work.compare.doubling import (
+        click_data,
+        compare_doubled,
+        compare_with_click,
+        double_data,
+    )
+
+    wanted = 1 if tempo_bpm is not None else 2
+    if len(files) != wanted:
+        raise InputError(
+            f"{wanted} recording{'s' if wanted > 1 else ''} asked for, {len(files)} given.",
+            remedy="Give two players of one part, or one and --tempo BPM.",
+        )
+    audio = wiring.ExternalAudio()
+    sources = [audio.open(path) for path in files]
+    rate = sources[0].rate_hz
+    sides = as_monitored(
+        [
+            side_of_file(path.name, source, rate, wiring.resample_whole, channel)
+            for path, source in zip(files, sources, strict=True)
+        ]
+    )
+    if tempo_bpm is not None:
+        data = click_data(*compare_with_click(sides[0], tempo_bpm, division, first_s))
+    else:
+        data = double_data(compare_doubled(sides[0], sides[1]))
+    if as_json:
+        print_json(data)
+        return
+    print(data["words"])
+    print_lines(
+        [(f"    {one['at_s']:9.3f} s", f"{one['late_ms']:+7.1f} ms") for one in data["onsets"]]
+    )
