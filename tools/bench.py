@@ -106,6 +106,41 @@ def delay_growth(runs: int) -> Row:
     return Row("delay, growth 5 to 10 min", ours, plain, "<= 2", "ratio of the two lengths")
 
 
+def first_figures(runs: int, seconds: float = 300.0) -> Row:
+    """What is told first of two recordings (delay, loudness, mono sums by octave, spectra), beside
+    the same by general libraries."""
+    import warnings
+
+    warnings.filterwarnings("ignore", category=DeprecationWarning)
+    import pyloudnorm
+    from scipy.signal import correlate, welch
+
+    from diaulos.signal.fir import shift
+    from diaulos.work.compare.pairs import Side, compare_pair
+    from diaulos.work.ports import CancelToken
+    from support import with_noise
+
+    a = played(seconds)
+    b = with_noise(shift(a, 1234.5, a.size + 3000), 40.0).astype(np.float32)
+    meter = pyloudnorm.Meter(RATE)
+
+    def by_libraries() -> object:
+        late = int(np.argmax(correlate(b, a, method="fft"))) - (a.size - 1)
+        moved = b[late : late + a.size]
+        sums = [welch(x, RATE, nperseg=8192) for x in (a, moved, a + moved, a + b[: a.size])]
+        return late, meter.integrated_loudness(a), meter.integrated_loudness(b), sums
+
+    ours, plain = in_turn(
+        lambda: compare_pair(Side("A", a, RATE), Side("B", b, RATE), CancelToken(), split=False),
+        by_libraries,
+        runs,
+    )
+    return Row(
+        f"compare, first figures, {seconds / 60:g} min", ours, plain, "<= 0.5",
+        "plain: scipy's correlation and spectra, pyloudnorm",
+    )  # fmt: skip
+
+
 def loudness(runs: int) -> Row:
     """Integrated loudness of ten minutes of stereo."""
     import warnings
@@ -780,6 +815,7 @@ def stalls(runs: int, what: str) -> Row:
 ROWS: dict[str, Callable[[int], Row]] = {
     "delay": delay,
     "growth": delay_growth,
+    "compare": first_figures,
     "loudness": loudness,
     "convolution": convolution,
     "drive": drive,

@@ -12,6 +12,7 @@ HERE = Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(HERE / "tests" / name) for name in ("soak", "core", "")]
 
 import delays
+import differences
 import disk
 import hostile
 import hunt
@@ -30,6 +31,9 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
         truth.RIGS // (10 if tenth else 1), truth.PERFORMANCES // (10 if tenth else 1), seed
     ),
     "delays": lambda tenth, seed: delays.run(delays.PAIRS // (10 if tenth else 1), seed),
+    "differences": lambda tenth, seed: differences.run(
+        differences.PAIRS // (10 if tenth else 1), seed
+    ),
     "ports": lambda tenth, seed: ports.run(ports.TIMES // (10 if tenth else 1), seed),
     "proof": lambda tenth, seed: proof.run(
         proof.FAULTY // (10 if tenth else 1), proof.CLEAN // (10 if tenth else 1), seed

@@ -13,12 +13,14 @@ from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.candidates import CandidatesDialog
+from diaulos.app.dialogs.low_cut import LowCutDialog
 from diaulos.app.views.compare.view import CompareView
 from diaulos.session.model import Session, Take, Track
 from diaulos.signal.blind import judge
 from diaulos.signal.fir import shift
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.compare.answers import answer_words
+from diaulos.work.compare.cutting import LowCutFor
 from diaulos.work.compare.data import pair_data
 from diaulos.work.ports import FileNotes
 from support import NOON, RATE, performance
@@ -291,3 +293,40 @@ def test_curves_go_round_by_key(compared: tuple[Desk, CompareView], qtbot: QtBot
     assert names[2] == ["Best gain", "Best filter"]
     assert names[3] == ["As found", "In time", "Turned"]
     assert "Hz" in view.plot.as_csv()
+
+
+def test_a_low_cut_is_proposed_kept_and_heard(
+    compared: tuple[Desk, CompareView], qtbot: QtBot, settled: Callable[[Desk], None],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    desk, view = compared
+    asked: list[LowCutDialog] = []
+    wanted: list[float | None] = [60.0, None]
+
+    def accept(dialog: LowCutDialog) -> int:
+        asked.append(dialog)
+        dialog._take(wanted[len(asked) - 1])
+        return int(LowCutDialog.DialogCode.Accepted)
+
+    monkeypatch.setattr(LowCutDialog, "exec", accept)
+    press(view, Qt.Key.Key_C, qtbot)
+    settled(desk)
+    assert "usual for a guitar" in asked[0].about.text(), "nobody said which instrument it is"
+    assert desk.document.session.low_cuts == {"audio/t0001_k02.wav": 60.0}  # type: ignore[union-attr]
+    assert "low cut 60 Hz" in view.model.item(1).under()
+    press(view, Qt.Key.Key_C, qtbot)
+    settled(desk)
+    assert asked[1].none.isEnabled()
+    assert not desk.document.session.low_cuts  # type: ignore[union-attr]
+
+
+def test_the_dialog_tells_what_a_corner_costs(qtbot: QtBot) -> None:
+    known = LowCutFor(("B1", "E2"), 440.0, 60.0, "60 Hz proposed")
+    dialog = LowCutDialog("Amp", known, None)
+    qtbot.addWidget(dialog)
+    assert dialog.corner.value() == 60.0
+    first = dialog.costs.item(0, 2).text()
+    dialog.corner.setValue(80.0)
+    assert float(dialog.costs.item(0, 2).text()) > float(first)
+    assert float(dialog.costs.item(0, 2).text()) == pytest.approx(5.82, abs=0.01)
+    assert not dialog.none.isEnabled()

@@ -218,6 +218,8 @@ def test_comb_notches_lie_where_they_must(late: int) -> None:
     first = R / (2 * late)
     for number, notch in enumerate(found.notches[:3]):
         assert notch.hz == pytest.approx((2 * number + 1) * first, rel=2e-3)
+    apart = np.diff([one.hz for one in found.notches])
+    assert np.all(apart > 0.1 * first), "each notch once"
     deep = min(one.db for one in found.notches)
     assert deep < -15.0
     assert not found.in_time_notches

@@ -12,7 +12,7 @@ HERE = Path(__file__).parents[2]
 
 
 @pytest.mark.parametrize(
-    "name", ["kills", "mutants", "disk", "truth", "delays", "proof", "hunt", "loops"]
+    "name", ["kills", "mutants", "disk", "truth", "delays", "proof", "hunt", "loops", "differences"]
 )
 def test_a_tenth_of_the_long_checks(name: str) -> None:
     """In a process of its own: it forks, kills, and limits itself."""

@@ -244,6 +244,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("move_into_time", "&Move into time", "Compare", "M", "move_into_time", "write", True,
                "compare"),
     ActionSpec("turn_over", "Turn &polarity", "Compare", "P", "turn_over", "write", view="compare"),
+    ActionSpec("low_cut", "Low &cut\N{HORIZONTAL ELLIPSIS}", "Compare", "C", "ask_low_cut", "idle",
+               view="compare"),
     ActionSpec("next_curve", "Next &curve", "Compare", "T", "next_curve", "open", view="compare"),
     ActionSpec("compare_play", "P&lay or pause", "Compare", "Space", "toggle_play", "open", True,
                "compare"),

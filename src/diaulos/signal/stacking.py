@@ -161,8 +161,9 @@ def _notches(freqs: Real, sums: _Sums) -> tuple[Notch, ...]:
         here = gains[index]
         if not heard[index] or here > NOTCH_DB:
             continue
-        around = gains[max(0, index - 12) : index + 13]
-        if here > around.min():
+        first = max(0, index - 12)
+        # Of equal ones (low down several steps share one bin) the first.
+        if first + int(np.argmin(gains[first : index + 13])) != index:
             continue
         found.append(Notch(_finest(freqs, sums, cuts[index], float(at[index])), float(here)))
     deepest = sorted(found, key=lambda notch: notch.db)[:MOST_NOTCHES]

@@ -98,12 +98,15 @@ def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -
         spectrum = _spectrum(here, gain * moved, rate)
     if found is not None and split and count > 0:
         cancel.check()
-        at = loudest_span(here, rate, min(SPLIT_S, here.size / rate))
-        cut = slice(at.first, at.first + at.count)
-        raw_cut = np.zeros(at.count)
-        there = raw[cut]
-        raw_cut[: there.size] = there
-        parts = split_difference(here[cut], raw_cut, moved[cut], rate)
+        parts = _split(one, other, found, rate)
+        if record_of(found).told_drift_ppm:
+            # A filter that weighs one part of the take otherwise than another can look like clocks
+            # that part: then the best filter leaves less without a drift.
+            cancel.check()
+            steady = _steady(found, one.size)
+            without = _split(one, other, steady, rate)
+            if _rest(without) < _rest(parts):
+                found, parts = steady, without
     return Pair(
         a.name, b.name, a.rate_hz, louder, found, reason, refused, parts, stacked, spectrum,
         round(count / rate, 3),
@@ -162,6 +165,29 @@ def _lag(a: Mono, b: Mono, rate: float) -> tuple[Alignment | None, str, str]:
 
 def _shifted(found: Alignment, by: float) -> Alignment:
     return replace(found, delay_samples=found.delay_samples + by)
+
+
+def _split(a: Mono, b: Mono, found: Alignment, rate: float) -> Split | None:
+    """The difference split over the loudest stretch of what both have in common."""
+    first, count, moved = _in_time(a, b, found)
+    if count <= 0:
+        return None
+    here = np.asarray(a[first : first + count], np.float64)
+    at = loudest_span(here, rate, min(SPLIT_S, here.size / rate))
+    cut = slice(at.first, at.first + at.count)
+    raw = np.zeros(at.count)
+    there = np.asarray(b[first : first + count], np.float64)[cut]
+    raw[: there.size] = there
+    return split_difference(here[cut], raw, moved[cut], rate)
+
+
+def _steady(found: Alignment, frames: int) -> Alignment:
+    """The same without its drift: in time in the middle."""
+    return replace(found, delay_samples=found.at(frames / 2.0), drift_ppm=0.0)
+
+
+def _rest(split: Split | None) -> float:
+    return math.inf if split is None or split.rest_db is None else split.rest_db
 
 
 def _in_time(a: Mono, b: Mono, found: Alignment | None) -> tuple[int, int, Real]:

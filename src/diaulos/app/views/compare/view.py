@@ -10,11 +10,11 @@ import secrets
 from functools import partialmethod
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
-    QFileDialog,
     QListView,
     QPushButton,
     QSlider,
@@ -24,7 +24,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.asking import ask_file, ask_to_save
 from diaulos.app.dialogs.candidates import CandidatesDialog
+from diaulos.app.dialogs.low_cut import LowCutDialog
+from diaulos.app.jobs import Job
 from diaulos.app.view import Ending, ViewContext
 from diaulos.app.views.compare.answer import AnswerPanel
 from diaulos.app.views.compare.blind import BlindPage
@@ -46,14 +49,19 @@ from diaulos.work.compare.choices import (
     MOST,
     Candidate,
     candidates_of,
+    open_candidate,
     outside_file,
     usual_candidates,
 )
+from diaulos.work.compare.cutting import LowCutFor, low_cut_for
 from diaulos.work.compare.pairs import record_of
 from diaulos.work.listening.placing import moved_record
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
+from diaulos.work.ports import CancelToken, Progress
 
 TICK_MS = 50
+CUT_S = 60
+"""So many seconds tell what lies below the lowest note."""
 IN_TIME_SAMPLES = 0.005
 """Less than a delay can be told."""
 MATCHES = {"loudness": "as loud (BS.1770)", "peak": "at one true peak"}
@@ -102,7 +110,9 @@ class CompareView(CompareWork):
         )
         row = WrappingRow()
         row.setContentsMargins(0, 0, 0, 0)
-        for button in (self.add_button, self.remove_button, self.reference_button):
+        self.cut_button = QPushButton("Low cut\N{HORIZONTAL ELLIPSIS} (C)")
+        self.cut_button.setToolTip("Of the marked one, below its lowest note; its file stays")
+        for button in (self.add_button, self.remove_button, self.reference_button, self.cut_button):
             row.addWidget(button)
         left = QWidget()
         column = QVBoxLayout(left)
@@ -195,6 +205,7 @@ class CompareView(CompareWork):
         self.add_button.clicked.connect(self.ask_candidates)
         self.remove_button.clicked.connect(self.take_out)
         self.reference_button.clicked.connect(self.make_reference)
+        self.cut_button.clicked.connect(self.ask_low_cut)
         self.match.activated.connect(lambda _i: self._on_match())
         self.stack.move_button.clicked.connect(self.move_into_time)
         self.stack.turn_button.clicked.connect(self.turn_over)
@@ -305,9 +316,7 @@ class CompareView(CompareWork):
         self._add(dialog.chosen)
 
     def _ask_file(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(
-            self.window(), "A file to compare", "", "Audio (*.wav *.flac)"
-        )
+        path = ask_file(self.window(), "A file to compare", "Audio (*.wav *.flac)")
         if path:
             self._add((outside_file(path),))
 
@@ -375,6 +384,7 @@ class CompareView(CompareWork):
                 button.setToolTip("" if self.unnamed.isChecked() else rows[at].candidate.name)
         self.remove_button.setEnabled(bool(rows))
         self.reference_button.setEnabled(len(rows) > 1)
+        self.cut_button.setEnabled(bool(rows))
         self.blind_button.setEnabled(matched is not None and len(rows) > 1)
         self.play.setEnabled(matched is not None)
         self._bring_channels()
@@ -480,6 +490,34 @@ class CompareView(CompareWork):
             return
         self._document.apply(compare_edits.turn_polarity(one.files))
         self.said.emit(f"{one.name} is turned over wherever it is heard. Undo takes it back.")
+
+    def ask_low_cut(self) -> None:
+        """A low cut of the chosen row, by the strings of its instrument."""
+        at = self.list.currentIndex().row()
+        one = self._candidates[at] if 0 <= at < len(self._candidates) else None
+        levels = self._levels.get(self._signature(one)) if one is not None else None
+        if one is None or levels is None or not one.files:
+            self.said.emit("Choose a track or pass of the session.")
+            return
+        session = self._document.session
+        rate = session.sample_rate_hz
+        take_id = one.key.partition(":")[0]
+        bare = session.model_copy(update={"low_cuts": {}})
+        store = self._document.store
+
+        def work(_progress: Progress, _cancel: CancelToken) -> LowCutFor:
+            heard = open_candidate(bare, one, store)
+            samples = heard.mono(0, min(heard.frames, CUT_S * rate))
+            return low_cut_for(session, take_id, np.asarray(samples), float(rate))
+
+        def done(known: LowCutFor) -> None:
+            now = self._document.session.low_cuts.get(one.files[0])
+            dialog = LowCutDialog(one.name, known, now, self.window())
+            if dialog.exec() != LowCutDialog.DialogCode.Accepted or dialog.answer is None:
+                return
+            self._document.apply(compare_edits.set_low_cut(one.files, dialog.answer.corner_hz))
+
+        self._jobs.start(Job("Looking below the lowest note", work, done))
 
     # --- listening ---
 
@@ -685,9 +723,7 @@ class CompareView(CompareWork):
         if test is None or self.pages.currentIndex() != 1:
             self.said.emit("No blind test is shown.")
             return
-        path, _ = QFileDialog.getSaveFileName(
-            self.window(), "Export blind test", f"{test.id}.csv", "CSV (*.csv)"
-        )
+        path = ask_to_save(self.window(), "Export blind test", f"{test.id}.csv", "CSV (*.csv)")
         if path:
             try:
                 Path(path).write_text(trials_table(test).csv(), encoding="utf-8")
