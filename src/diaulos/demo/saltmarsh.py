@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load
+from diaulos.demo.comparing import Made, kept_test, two_microphones, two_ways
 from diaulos.demo.instruments import (
     BARITONE,
     FRETLESS,
@@ -247,7 +248,6 @@ def demo_steps(
     """What makes a bare demo whole, in its order: how far one is then, what is done, and the
     step. A step that was taken before changes nothing, so that a demo that was cut short can be
     gone on with."""
-    count = 1 + 2 * len(PLAYERS) + (len(PASSES) if with_passes else 0)
     steps: list[tuple[str, Step]] = [("Planning the live room", _live_room)]
     for number, player in enumerate(PLAYERS, start=1):
         steps.append((f"Strumming {player.instrument.name}", partial(_strummed, number, player)))
@@ -257,8 +257,13 @@ def demo_steps(
         for index, (take_id, rig_id) in enumerate(PASSES):
             again = partial(_reamped, folder, index, take_id, rig_id)
             steps.append((f"Reamping, pass {index + 1}", again))
+        for compared in COMPARED:
+            steps.append((f"Playing {compared.take}", partial(_made_to_compare, folder, compared)))
+        files = (f"audio/{COMPARED[0].ident}_k02.wav", f"audio/{COMPARED[0].ident}_k03.wav")
+        made_at = DEMO_DATE.replace(hour=15).isoformat(timespec="seconds")
+        steps.append(("Listening blind", kept_test(COMPARED[0].ident, files, made_at)))
     for done, (text, step) in enumerate(steps):
-        yield done / count, text, step
+        yield done / len(steps), text, step
 
 
 _NOTHING = Edit("Nothing", lambda session: session)
@@ -310,6 +315,67 @@ def _reamped(folder: SessionFolder, index: int, take_id: str, rig_id: str, now: 
     return outcome.edit
 
 
+@dataclass(frozen=True)
+class _Compared:
+    """A take that is there to be compared: whose part it is, and what is made of it."""
+
+    ident: str
+    take: str
+    player: int
+    seed: int
+    make: Callable[[NDArray[np.float64]], tuple[Made, ...]]
+
+
+COMPARED_S = 12.0
+COMPARED = (
+    _Compared("t0005", "Chorus, two ways in", 1, 102,
+              lambda volts: two_ways(volts, float(RATE_HZ), 401)),
+    _Compared("t0006", "Low tide, two microphones", 2, 103,
+              lambda volts: two_microphones(volts, float(RATE_HZ))),
+    _Compared("t0007", "Chorus, again", 1, 502,
+              lambda volts: two_ways(volts, float(RATE_HZ), 402)[2:3]),
+)  # fmt: skip
+
+
+def _made_to_compare(folder: SessionFolder, compared: _Compared, session: Session) -> Edit:
+    if any(take.id == compared.ident for take in (*session.takes, *session.take_bin)):
+        return _NOTHING
+    player = PLAYERS[compared.player]
+    volts = play_volts(player, compared.seed)[: round(COMPARED_S * RATE_HZ)]
+    made = compared.make(volts)
+    left = {f"audio/{compared.ident}_k{n:02d}.wav" for n in range(1, len(made) + 2)}
+    folder.delete_files(left - session.used_files())
+    number = int(compared.ident[1:])
+    notes = _notes(compared.take, player, number)
+    di = np.clip(volts / dbu_to_peak_volt(player.true_full_scale_dbu), -1.0, 1.0 - 2.0**-23)
+    tracks = [_write_track(folder, compared.ident, "k01", "DI", "di", di, player, notes)]
+    for at, one in enumerate(made, start=2):
+        track = _write_track(
+            folder, compared.ident, f"k{at:02d}", one.name, one.tap, one.samples, None, notes
+        )
+        tracks.append(track)
+    return edits.add_take(
+        Take(
+            id=compared.ident,
+            name=compared.take,
+            recorded_at=notes.made_at.isoformat(timespec="seconds"),
+            time_reference=notes.time_reference,
+            instrument_id=player.instrument.id,
+            tracks=tuple(tracks),
+        )
+    )
+
+
+def _notes(take: str, player: _Player, number: int) -> FileNotes:
+    minute = 10 * number
+    return FileNotes(
+        description=f"{NAME}; {take}; {player.instrument.name}",
+        made_at=DEMO_DATE.replace(minute=minute % 60),
+        time_reference=(10 * 3600 + minute * 60) * RATE_HZ,
+        history="demo; plucked-string model",
+    )
+
+
 def _free_place(path: Path) -> Path:
     target = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
     if target.exists():
@@ -334,13 +400,7 @@ def _write_take(folder: SessionFolder, session: Session, player: _Player, number
     heard = convolve_long(driven, cabinet_taps(player.cabinet, float(RATE_HZ)))
     amp = np.asarray(heard[: di.size], dtype=np.float64)
     amp = amp * (db_to_gain(-11.0) / float(np.max(np.abs(amp))))
-    minute = 10 * number
-    notes = FileNotes(
-        description=f"{NAME}; {player.take}; {player.instrument.name}",
-        made_at=DEMO_DATE.replace(minute=minute % 60),
-        time_reference=(10 * 3600 + minute * 60) * RATE_HZ,
-        history="demo; plucked-string model",
-    )
+    notes = _notes(player.take, player, number)
     tracks = (
         _write_track(folder, take_id, "k01", "DI", "di", di, player, notes),
         _write_track(folder, take_id, "k02", "Amp and cabinet", "cabinet", amp, None, notes),

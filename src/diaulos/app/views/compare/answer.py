@@ -22,8 +22,8 @@ CURVES = {
     "sum": "Mono sum, by octaves",
 }
 SHARES = (
-    ("time_share_db", "Time and polarity",
-     "By how much moving B into time and turning it lowers the power of A \N{MINUS SIGN} B"),
+    ("time_share_db", "Time",
+     "Time and polarity: by how much moving and turning B lowers the power of A \N{MINUS SIGN} B"),
     ("level_share_db", "Level", "By how much one gain on B lowers it further"),
     ("tone_share_db", "Tone",
      "By how much the best linear filter lowers it further, judged on what it was not fitted on"),
@@ -70,10 +70,9 @@ class AnswerPanel(QWidget):
         row = WrappingRow()
         row.setContentsMargins(0, 0, 0, 0)
         row.add_pair("Curve (T)", self.which)
-        self.trust = TextLabel()
+        self.trust = ElidedLabel()
         self.trust.setProperty("role", "muted")
-        row.addWidget(self.trust)
-        row.add_stretch()
+        row.add_growing(self.trust)
         column_ = QVBoxLayout(self)
         column_.setContentsMargins(0, 0, 0, 0)
         column_.addWidget(self.question)

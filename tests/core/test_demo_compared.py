@@ -1,0 +1,58 @@
+"""What the demo compares is what it says."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from diaulos.demo.comparing import (
+    ANALOG_DB,
+    ANALOG_LATE,
+    LOWS_LATE,
+    finished_test,
+    two_microphones,
+    two_ways,
+)
+from diaulos.work.compare.blindrun import result_words
+from diaulos.work.compare.pairs import Side, compare_pair
+from diaulos.work.compare.words import verdict_of
+from diaulos.work.ports import CancelToken
+from support import RATE, performance
+
+
+@pytest.fixture(scope="module")
+def volts() -> np.ndarray:
+    return 0.4 * performance(seconds=7.0)
+
+
+def pair(one, other):  # type: ignore[no-untyped-def]
+    sides = [Side(each.name, each.samples.astype(np.float32), RATE) for each in (one, other)]
+    return compare_pair(*sides, CancelToken())
+
+
+def test_two_ways_in_differ_by_little_and_two_amplifiers_are_inverted(volts: np.ndarray) -> None:
+    digital, analog, combo, stack = two_ways(volts, float(RATE), 401)
+    found = pair(digital, analog)
+    assert found.found is not None
+    assert found.found.delay_samples == pytest.approx(ANALOG_LATE, abs=0.5)
+    assert found.louder_lu == pytest.approx(ANALOG_DB, abs=0.1)
+    assert found.split is not None
+    assert found.split.rest_db is not None
+    assert found.split.rest_db < -40.0
+    amps = pair(combo, stack)
+    assert amps.found is not None
+    assert amps.found.polarity == -1
+    assert verdict_of(amps).choice in ("turn", "pan")
+
+
+def test_the_farther_microphone_is_later(volts: np.ndarray) -> None:
+    lows, highs = two_microphones(volts, float(RATE))
+    found = pair(highs, lows)
+    assert found.found is not None
+    assert found.found.delay_samples == pytest.approx(LOWS_LATE, abs=40.0)
+
+
+def test_the_finished_test_says_what_its_answers_say() -> None:
+    test = finished_test("t0005", ("audio/a.wav", "audio/b.wav"), "2026-05-09T15:30:00")
+    assert (len(test.trials), test.right) == (16, 12)
+    assert result_words(test) == "12 of 16, p = 0.04: you hear a difference."
