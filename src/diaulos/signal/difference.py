@@ -60,11 +60,13 @@ class Band:
 
 @dataclass(frozen=True)
 class Gain:
-    """The filter between both at a frequency in Hz: dB of B re A, and how far to trust it."""
+    """The filter between both at a frequency in Hz: dB of B re A, how far to trust it, and how much
+    A has around there, re where it has most, in dB."""
 
     hz: float
     db: float
     coherence: float
+    power_db: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -348,8 +350,11 @@ def _response(a: Real, b: Real, filtered: Between, gain: float, rate_hz: float) 
     sure = alike / np.maximum(1.0 - alike, 1e-7)
     thirds = third_octaves(rate_hz)
     at = np.sort(np.concatenate([thirds, thirds[:-1] * 2.0 ** (1.0 / 6.0)]))
+    cuts = list(band_edges(freqs, at, 1.0 / 6.0))
+    most = max(float(mine[cut].sum()) for cut in cuts)
     found = []
-    for hz, cut in zip(at, band_edges(freqs, at, 1.0 / 6.0), strict=True):
+    for hz, cut in zip(at, cuts, strict=True):
+        share = float(mine[cut].sum()) / max(most, 1e-300)
         middle = round(hz * size / rate_hz)
         cut = slice(max(1, min(cut.start, middle - 1)), max(cut.stop, middle + 2))
         octaves = np.log2(freqs[cut] / hz)
@@ -366,6 +371,7 @@ def _response(a: Real, b: Real, filtered: Between, gain: float, rate_hz: float) 
                 float(hz),
                 mean - slope * centre + 20.0 * math.log10(gain),
                 told if played else 0.0,
+                db(share),
             )
         )
     return tuple(found)

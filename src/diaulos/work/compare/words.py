@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from diaulos.figures import number
@@ -19,6 +19,8 @@ WORTH_DB = 1.0
 """By so much a move or a turn has to better the sum to be asked for."""
 EQUAL_DB = 3.01
 LATE_SAMPLES = 1.0
+PLAYED_DB = -30.0
+"""Where the reference has less than this of its most, a difference in tone is not what is heard."""
 
 
 @dataclass(frozen=True)
@@ -68,7 +70,7 @@ def _sentence(found: list[str], split: Split | None = None) -> str:
 
 def largest_gain(split: Split) -> str | None:
     """Where the tone differs most, re the middle of it, where the figure can be trusted."""
-    told = [one for one in split.response if one.coherence >= TRUSTED]
+    told = [one for one in split.response if one.coherence >= TRUSTED and one.power_db >= PLAYED_DB]
     if not told:
         return None
     most = max(told, key=lambda one: abs(one.db - split.louder_db))
@@ -80,7 +82,7 @@ def largest_gain(split: Split) -> str | None:
 
 def tone_curve(split: Split) -> tuple[Gain, ...]:
     """The response with the level taken out: the equaliser between both."""
-    return tuple(Gain(one.hz, one.db - split.louder_db, one.coherence) for one in split.response)
+    return tuple(replace(one, db=one.db - split.louder_db) for one in split.response)
 
 
 def hertz_words(hz: float) -> str:

@@ -153,7 +153,7 @@ class AnswerPanel(QWidget):
         gains = np.where(sure, [one.db for one in told], np.nan)
         self.plot.set_curves(hz, (Curve("B re A", gains),))
         if not sure.all():
-            self.trust.setText("Drawn where both go together (coherence of 0.9 and more)")
+            self.trust.setText("where coherence is 0.9 or more")
 
     def _spectra(self, pair: Pair) -> None:
         both = pair.spectrum

@@ -15,6 +15,7 @@ from diaulos.figures import number
 from diaulos.work.compare.choices import Candidate, Measured
 
 QUIET_DBFS = -96.0
+NOISE_DBFS = -60.0
 
 
 @dataclass(frozen=True)
@@ -39,7 +40,9 @@ class CandidateRow:
         one, gain = self.measured, self.gain_db
         if one is None or gain is None or one.peak_dbfs is None or one.lufs is None:
             return None
-        floor = one.quietest_dbfs if one.quietest_dbfs is not None else QUIET_DBFS
+        # What is never quiet does not show its noise.
+        quiet = one.quietest_dbfs
+        floor = quiet if quiet is not None and quiet < NOISE_DBFS else QUIET_DBFS
         return LevelFigures(
             "dBFS", floor + gain, 0.0, one.peak_dbfs + gain, min(one.lufs, one.peak_dbfs) + gain
         )
