@@ -115,6 +115,35 @@ def test_a_track_is_moved_and_turned_and_undone(
     assert not desk.document.session.moves  # type: ignore[union-attr]
 
 
+def test_what_is_moved_here_is_heard_so_in_takes_and_back_again(
+    compared: tuple[Desk, CompareView], qtbot: QtBot, settled: Callable[[Desk], None]
+) -> None:
+    """Takes keeps its readers as long as nothing of them changed."""
+    desk, view = compared
+    desk.show("takes")
+    desk.views["takes"].takes.choose("t0001")
+    settled(desk)
+
+    def heard() -> np.ndarray:
+        place = desk.views["takes"].player.sound
+        channel = next(one for one in place.channels if one.key == "audio/t0001_k02.wav")
+        return np.asarray(channel.read(RATE, 2000))
+
+    plain = heard()
+    desk.show("compare")
+    settled(desk)
+    press(view, Qt.Key.Key_M, qtbot)
+    press(view, Qt.Key.Key_P, qtbot)
+    settled(desk)
+    moved = heard()
+    # Forty samples earlier, and turned over.
+    assert np.max(np.abs(moved[:1900] + plain[40:1940])) < 1e-4
+    desk.undo()
+    desk.undo()
+    settled(desk)
+    assert np.array_equal(heard(), plain)
+
+
 def test_candidates_come_and_go(
     compared: tuple[Desk, CompareView], qtbot: QtBot, settled: Callable[[Desk], None],
     monkeypatch: pytest.MonkeyPatch,
@@ -265,6 +294,12 @@ def test_a_test_stopped_early_says_only_what_holds(
     view.draw = lambda _n: 0
     view.blind_test()
     view._begin_blind("abx", 16)
+    before = (view.candidates, desk.document.session, view.player.heard)  # type: ignore[union-attr]
+    for key in (Qt.Key.Key_M, Qt.Key.Key_P, Qt.Key.Key_Delete, Qt.Key.Key_R, Qt.Key.Key_U,
+                Qt.Key.Key_A, Qt.Key.Key_C, Qt.Key.Key_T):  # fmt: skip
+        qtbot.keyClick(view.blind, key)
+    now = (view.candidates, desk.document.session, view.player.heard)  # type: ignore[union-attr]
+    assert now == before, "what lies behind the blind page is out of reach"
     for _ in range(3):
         qtbot.keyClick(view.blind, Qt.Key.Key_Left)
     ending = view.ending()
@@ -330,3 +365,25 @@ def test_the_dialog_tells_what_a_corner_costs(qtbot: QtBot) -> None:
     assert float(dialog.costs.item(0, 2).text()) > float(first)
     assert float(dialog.costs.item(0, 2).text()) == pytest.approx(5.82, abs=0.01)
     assert not dialog.none.isEnabled()
+
+
+def test_the_mix_says_quietly_what_thins_out(
+    compared: tuple[Desk, CompareView], settled: Callable[[Desk], None]
+) -> None:
+    """Two tracks turned over against each other in the middle; panned apart nothing is said."""
+    desk, _ = compared
+    desk.show("takes")
+    takes = desk.views["takes"]
+    takes.takes.choose("t0001")
+    settled(desk)
+    takes.toggle_mix()
+    settled(desk)
+    assert takes.mix.thin.isVisible()
+    assert "Straight and Over thin out together" in takes.mix.thin.text()
+    for number, file in enumerate(("audio/t0001_k01.wav", "audio/t0001_k03.wav")):
+        takes.mix.strip(file).pan.setValue(-80 if number == 0 else 80)
+    settled(desk)
+    assert not takes.mix.thin.isVisible()
+    desk.undo()
+    settled(desk)
+    assert "Straight" not in takes.mix.thin.text() or takes.mix.thin.isVisible()

@@ -138,7 +138,7 @@ def blind(
 def lowcut(
     tuning: Annotated[str, typer.Option("--tuning", metavar="NAME", help="Name of a tuning.")],
     part: Annotated[
-        str, typer.Option("--part", metavar="NAME", help="rhythm, low, lead or high.")
+        str, typer.Option("--part", metavar="NAME", help="rhythm, riff, bass, lead, solo, high ...")
     ] = "",
     a4_hz: Annotated[float, typer.Option("--a4", min=380.0, max=500.0)] = 440.0,
     corner_hz: Annotated[

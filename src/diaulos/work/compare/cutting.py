@@ -16,7 +16,10 @@ from diaulos.session.tunings import TUNINGS, Tuning, tuning_called
 from diaulos.signal.lowcut import low_cut_db, proposed_corner_hz, share_below_db
 from diaulos.signal.pitch import midi_hz
 
-PARTS: dict[str, int] = {"rhythm": 0, "low": 0, "lead": 2, "high": 3}
+PARTS: dict[str, int] = {
+    "rhythm": 0, "chords": 0, "riff": 0, "low": 0, "bass": 0, "lead": 2, "melody": 2, "solo": 2,
+    "high": 3,
+}  # fmt: skip
 """How many of the lowest strings a part leaves alone; representative."""
 BELOW = 1.06
 """A semitone below a note nothing of it is left."""

@@ -87,17 +87,8 @@ def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -
     louder = _louder(a, b)
     found, reason, refused = _lag(one, other, rate)
     cancel.check()
-    first, count, moved = _in_time(one, other, found)
-    here = np.asarray(one[first : first + count], np.float64)
-    raw = np.asarray(other[first : first + count], np.float64)
-    stacked = spectrum = parts = None
-    if louder is not None and count > 0:
-        gain = db_to_gain(-louder)
-        raw_there = min(here.size, raw.size)
-        stacked = stack(here[:raw_there], gain * raw[:raw_there], gain * moved[:raw_there], rate)
-        spectrum = _spectrum(here, gain * moved, rate)
-    if found is not None and split and count > 0:
-        cancel.check()
+    parts = None
+    if found is not None and split and louder is not None:
         parts = _split(one, other, found, rate)
         if record_of(found).told_drift_ppm:
             # A filter that weighs one part of the take otherwise than another can look like clocks
@@ -107,6 +98,16 @@ def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -
             without = _split(one, other, steady, rate)
             if _rest(without) < _rest(parts):
                 found, parts = steady, without
+        cancel.check()
+    first, count, moved = _in_time(one, other, found)
+    here = np.asarray(one[first : first + count], np.float64)
+    raw = np.asarray(other[first : first + count], np.float64)
+    stacked = spectrum = None
+    if louder is not None and count > 0:
+        gain = db_to_gain(-louder)
+        there = min(here.size, raw.size)
+        stacked = stack(here[:there], gain * raw[:there], gain * moved[:there], rate)
+        spectrum = _spectrum(here, gain * moved, rate)
     return Pair(
         a.name, b.name, a.rate_hz, louder, found, reason, refused, parts, stacked, spectrum,
         round(count / rate, 3),

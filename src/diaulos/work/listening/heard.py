@@ -114,3 +114,18 @@ def compared_channels(
     if made is not None:
         channels += part_channels("pass", session, made, heard, store, tried=tried)
     return tuple(channels)
+
+
+def heard_through(session: Session, file: str) -> tuple[object, ...]:
+    """What a session does to a file on its way to the ear; who keeps a reader keeps this too."""
+    return (
+        session.cabinets.get(file), session.moves.get(file), session.low_cuts.get(file),
+    )  # fmt: skip
+
+
+def heard_otherwise(before: Session, after: Session) -> bool:
+    """Whether the mix, or what anything is heard through, is another one."""
+    return any(
+        getattr(before, part) is not getattr(after, part)
+        for part in ("mix", "cabinets", "moves", "low_cuts")
+    )

@@ -239,7 +239,7 @@ class CompareView(CompareWork):
         self._gone()
         self._show()
         self._go_on()
-        if self.pages.currentIndex() == 1:
+        if self._blinded:
             self.blind.setFocus()
         else:
             self.list.setFocus()
@@ -250,7 +250,7 @@ class CompareView(CompareWork):
 
     def escape(self) -> None:
         """Out of the blind page; a test under way is stopped and kept."""
-        if self.pages.currentIndex() == 1:
+        if self._blinded:
             self.blind.escape()
 
     def close_down(self) -> None:
@@ -283,6 +283,11 @@ class CompareView(CompareWork):
     # --- what is compared ---
 
     @property
+    def _blinded(self) -> bool:
+        """Whether the blind page is in front: keys of what is behind it do nothing then."""
+        return self.pages.currentIndex() == 1
+
+    @property
     def candidates(self) -> tuple[Candidate, ...]:
         """What is compared; the first is the reference."""
         return self._candidates
@@ -302,6 +307,8 @@ class CompareView(CompareWork):
 
     def ask_candidates(self) -> None:
         """Which tracks, passes and files are to be compared as well?"""
+        if self._blinded:
+            return
         there = {one.key for one in self._candidates}
         room = MOST - len(there)
         if room <= 0:
@@ -331,6 +338,8 @@ class CompareView(CompareWork):
 
     def take_out(self) -> None:
         """The chosen one is no longer compared. Nothing is deleted."""
+        if self._blinded:
+            return
         one = self._candidates[self.list.currentIndex().row()] if self._candidates else None
         if one is None:
             return
@@ -341,6 +350,8 @@ class CompareView(CompareWork):
 
     def make_reference(self) -> None:
         """The chosen one becomes the reference."""
+        if self._blinded:
+            return
         at = self.list.currentIndex().row()
         if not 0 < at < len(self._candidates):
             return
@@ -453,12 +464,16 @@ class CompareView(CompareWork):
 
     def next_curve(self) -> None:
         """The next curve."""
+        if self._blinded:
+            return
         self.answer.next_curve()
 
     # --- edits ---
 
     def move_into_time(self) -> None:
         """B is heard in A's time and polarity from now on."""
+        if self._blinded:
+            return
         one = self.chosen
         pair = self.pair(0, self._chosen)
         if one is None or pair is None or pair.found is None or not one.files:
@@ -485,6 +500,8 @@ class CompareView(CompareWork):
 
     def turn_over(self) -> None:
         """B's polarity is turned wherever it is heard."""
+        if self._blinded:
+            return
         one = self.chosen
         if one is None or not one.files:
             return
@@ -493,6 +510,8 @@ class CompareView(CompareWork):
 
     def ask_low_cut(self) -> None:
         """A low cut of the chosen row, by the strings of its instrument."""
+        if self._blinded:
+            return
         at = self.list.currentIndex().row()
         one = self._candidates[at] if 0 <= at < len(self._candidates) else None
         levels = self._levels.get(self._signature(one)) if one is not None else None
@@ -534,7 +553,7 @@ class CompareView(CompareWork):
         self.player.hear({key})
 
     def _hear_number(self, number_: int) -> None:
-        if self.pages.currentIndex() == 1:
+        if self._blinded:
             self.blind.hear_number(number_)
         else:
             self._hear(number_ - 1)
@@ -571,6 +590,8 @@ class CompareView(CompareWork):
 
     def toggle_unnamed(self) -> None:
         """As if its box were pressed."""
+        if self._blinded:
+            return
         self.unnamed.toggle()
 
     def _on_unnamed(self, *, on: bool) -> None:
@@ -648,7 +669,7 @@ class CompareView(CompareWork):
 
     def blind_test(self) -> None:
         """A test of the reference and the chosen one."""
-        if self.pages.currentIndex() == 1 or self._matched() is None or self.chosen is None:
+        if self._blinded or self._matched() is None or self.chosen is None:
             return
         if self.unnamed.isChecked():
             self.unnamed.setChecked(False)
@@ -720,7 +741,7 @@ class CompareView(CompareWork):
     def ask_export(self) -> None:
         """The trials of the last test as CSV."""
         test = self._kept_test
-        if test is None or self.pages.currentIndex() != 1:
+        if test is None or not self._blinded:
             self.said.emit("No blind test is shown.")
             return
         path = ask_to_save(self.window(), "Export blind test", f"{test.id}.csv", "CSV (*.csv)")

@@ -26,6 +26,7 @@ from diaulos.work.compare.choices import (
     side_of,
 )
 from diaulos.work.compare.pairs import Pair, compare_pair
+from diaulos.work.listening.heard import heard_through
 from diaulos.work.listening.player import Channel
 from diaulos.work.ports import CancelToken, Progress
 
@@ -70,8 +71,7 @@ class CompareWork(View):
         session = self._document.session
         parts: list[object] = [one.key]
         for file in one.files:
-            parts += [session.moves.get(file), session.low_cuts.get(file)]
-            parts.append(session.cabinets.get(file))
+            parts += heard_through(session, file)
         parts.append(_placed(session, one))
         return tuple(repr(part) for part in parts)
 
@@ -103,7 +103,12 @@ class CompareWork(View):
     @property
     def settled(self) -> bool:
         """Whether everything that can be known is known and shown."""
-        return not self._shown or (not self._working and self._next() is None)
+        return not self._shown or (not self._under_way and self._next() is None)
+
+    @property
+    def _under_way(self) -> bool:
+        """Whether a piece is being worked out: one that was dropped with the others is not."""
+        return self._working and not self._jobs.quiet
 
     def _next(self) -> _Piece | None:
         signs = self._signatures()
@@ -131,7 +136,7 @@ class CompareWork(View):
 
     def _go_on(self) -> None:
         """Start on the next piece, if there is one and the view is seen."""
-        if self._working or not self._shown:
+        if self._under_way or not self._shown:
             return
         piece = self._next()
         if piece is None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QShowEvent
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -135,6 +135,8 @@ class MixPanel(QWidget):
     """(audio file, Heard, key under which changes are one step of undo)."""
     solo_changed = Signal(object)
     left = Signal()
+    seen = Signal()
+    """It came on screen."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -151,6 +153,14 @@ class MixPanel(QWidget):
         )
         self.hint.setWordWrap(True)
         self.hint.setProperty("role", "muted")
+        self.thin = TextLabel()
+        self.thin.setWordWrap(True)
+        self.thin.setAccessibleName("What thins out")
+        self.thin.setToolTip(
+            "Of tracks heard in the middle: power of the sum against the sum of powers, whole and"
+            " by octave, at 20, 50 and 80 % of the take"
+        )
+        self.thin.hide()
         self._inner = QWidget()
         self._grid = QGridLayout(self._inner)
         scroll = QScrollArea()
@@ -165,7 +175,17 @@ class MixPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addLayout(top)
+        column.addWidget(self.thin)
         column.addWidget(scroll, 1)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.seen.emit()
+
+    def show_thin(self, words: str) -> None:
+        """What thins out in the middle, quietly; "": nothing does."""
+        self.thin.setText(words)
+        self.thin.setVisible(bool(words))
 
     def row(self, key: str) -> MixRow | None:
         """The row of an audio file."""

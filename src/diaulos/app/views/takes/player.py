@@ -28,7 +28,8 @@ from diaulos.figures import clock, number
 from diaulos.session import take_edits
 from diaulos.session.model import Heard, Session, Take, Track
 from diaulos.signal.overview import Overview
-from diaulos.work.listening.heard import Tried, track_reader
+from diaulos.work.compare.mixes import Thin, thinning
+from diaulos.work.listening.heard import Tried, heard_through, track_reader
 from diaulos.work.listening.mixing import audible, channels_of, level_of, mix_rows
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
 from diaulos.work.listening.sound import Sound
@@ -58,6 +59,7 @@ class TakePlayer(Flowing):
         self._overviews: dict[str, Overview] = {}
         self._tried: Tried = {}
         self._heard_by: object = None
+        self._checked: object = None
         self._build()
         self._tick = QTimer(self)
         self._tick.setInterval(TICK_MS)
@@ -68,7 +70,8 @@ class TakePlayer(Flowing):
         self.wave.sought.connect(self._seek)
         self.level.valueChanged.connect(self._on_level)
         mix.heard_asked.connect(self._on_heard_asked)
-        mix.solo_changed.connect(lambda _solo: self._hear())
+        mix.solo_changed.connect(lambda _solo: self._on_solo())
+        mix.seen.connect(self._check_mix)
 
     def _build(self) -> None:
         self.wave = Waveform()
@@ -200,7 +203,7 @@ class TakePlayer(Flowing):
         take = self._take
         rows = mix_rows(session, take) if take is not None else ()
         heard_by = [
-            (row.key, session.cabinets.get(row.key), self._tried.get(row.key)) for row in rows
+            (row.key, *heard_through(session, row.key), self._tried.get(row.key)) for row in rows
         ]
         self._mix.show_rows(rows)
         if take is None:
@@ -218,7 +221,37 @@ class TakePlayer(Flowing):
         else:
             self.sound.set_mix({row.key: (level_of(row), row.heard.pan) for row in rows})
         self._hear()
+        self._check_mix()
         self._show_range()
+
+    def _check_mix(self) -> None:
+        """Whether anything thins out in the middle of what is heard, while the mix is seen."""
+        take, session = self._take, self._document.session
+        if take is None or not self._mix.isVisible():
+            return
+        rows = mix_rows(session, take)
+        heard = audible(rows, self._mix.soloed)
+        here = tuple(row for row in rows if row.key in heard)
+        checked = (take.id, [(row.key, row.heard, heard_through(session, row.key)) for row in here])
+        if checked == self._checked:
+            return
+        self._checked = checked
+        store, frames = self._document.store, max(one.frames for one in take.tracks)
+        names = {row.key: row.name for row in here}
+
+        def work(_progress: Progress, cancel: CancelToken) -> tuple[Thin, ...]:
+            channels = channels_of(here, session, store)
+            named = [(names[one.key], one) for one in channels]
+            return thinning(named, frames, session.sample_rate_hz, cancel)
+
+        def done(found: tuple[Thin, ...]) -> None:
+            more = "Compare (Ctrl+6) tells why; or pan them apart."
+            self._mix.show_thin(f"{found[0].words} {more}" if found else "")
+
+        self._mix.show_thin("")
+        self._jobs.start(
+            Job("looking for what thins out", work, done, lambda _error: None, background=True)
+        )
 
     def try_on(self, tried: Tried) -> None:
         """Cabinets that are heard and not in place; none: as it is in the session."""
@@ -232,6 +265,10 @@ class TakePlayer(Flowing):
         heard = audible(mix_rows(self._document.session, self._take), self._mix.soloed)
         if heard != self.sound.heard:
             self.sound.hear(heard)
+
+    def _on_solo(self) -> None:
+        self._hear()
+        self._check_mix()
 
     def _on_heard_asked(self, key: str, heard: Heard, merge: str) -> None:
         self._document.apply(take_edits.set_heard(key, heard), merge=merge)

@@ -30,7 +30,7 @@ from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Doubt, Session, Take
 from diaulos.session.roles import recording_rig
-from diaulos.work.listening.heard import Tried
+from diaulos.work.listening.heard import Tried, heard_otherwise
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import look_at
@@ -221,7 +221,7 @@ class TakesView(TakesHunting):
         ):  # fmt: skip
             self.book.show_session(after)
             self._on_take()
-        elif before.mix is not after.mix or before.cabinets is not after.cabinets:
+        elif heard_otherwise(before, after):
             self.player.show_mix(after)
         if self._page is self.cabinets and before is not None:
             self.cabinet_desk.show(self.heard_take)
