@@ -110,7 +110,7 @@ class Heard:
         return parts[0] if len(parts) == 1 else np.mean(parts, axis=0)
 
     def blocks(self, cancel: CancelToken) -> Iterator[NDArray[np.float32]]:
-        """All of it (up to ten minutes), (frames, channels)."""
+        """All of it, (frames, channels)."""
         for first in range(0, self.frames, BLOCK):
             cancel.check()
             count = min(BLOCK, self.frames - first)

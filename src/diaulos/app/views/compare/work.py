@@ -6,7 +6,7 @@ long as nothing of it changed.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from diaulos.app.jobs import Job
@@ -25,7 +25,7 @@ from diaulos.work.compare.choices import (
     open_candidate,
     side_of,
 )
-from diaulos.work.compare.pairs import Pair, compare_pair
+from diaulos.work.compare.pairs import Pair, Side, compare_pair
 from diaulos.work.listening.heard import heard_through
 from diaulos.work.listening.player import Channel
 from diaulos.work.ports import CancelToken, Progress
@@ -151,9 +151,14 @@ class CompareWork(View):
             if piece.other is None:
                 heard = open_candidate(session, by_sign[piece.one], store, files)
                 return measure_candidate(heard, rate, cancel)
-            a, b = levels[piece.one], levels[piece.other]
-            sides = side_of(a, rate, cancel), side_of(b, rate, cancel)
-            return compare_pair(*sides, cancel, split=piece.split)
+
+            # Opened anew: cabinets and low cuts remember what they read last, and those that play
+            # are read by another thread.
+            def side(sign: Signature) -> Side:
+                heard = open_candidate(session, by_sign[sign], store, files)
+                return side_of(replace(levels[sign], heard=heard), rate, cancel)
+
+            return compare_pair(side(piece.one), side(piece.other), cancel, split=piece.split)
 
         def done(found: Measured | Pair) -> None:
             self._working = False

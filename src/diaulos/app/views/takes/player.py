@@ -228,11 +228,21 @@ class TakePlayer(Flowing):
         """Whether anything thins out in the middle of what is heard, while the mix is seen."""
         take, session = self._take, self._document.session
         if take is None or not self._mix.isVisible():
+            self._mix.show_thin("")
+            self._checked = None
             return
         rows = mix_rows(session, take)
         heard = audible(rows, self._mix.soloed)
         here = tuple(row for row in rows if row.key in heard)
-        checked = (take.id, [(row.key, row.heard, heard_through(session, row.key)) for row in here])
+        tried = dict(self._tried)
+        checked = (
+            take.id,
+            [
+                (row.key, level_of(row), row.heard.pan, heard_through(session, row.key),
+                 id(tried.get(row.key)))
+                for row in here
+            ],
+        )  # fmt: skip
         if checked == self._checked:
             return
         self._checked = checked
@@ -240,7 +250,7 @@ class TakePlayer(Flowing):
         names = {row.key: row.name for row in here}
 
         def work(_progress: Progress, cancel: CancelToken) -> tuple[Thin, ...]:
-            channels = channels_of(here, session, store)
+            channels = channels_of(here, session, store, tried)
             named = [(names[one.key], one) for one in channels]
             return thinning(named, frames, session.sample_rate_hz, cancel)
 
