@@ -15,6 +15,7 @@ from diaulos.app.desk import Desk
 from diaulos.app.dialogs.candidates import CandidatesDialog
 from diaulos.app.dialogs.low_cut import LowCutDialog
 from diaulos.app.views.compare.view import CompareView
+from diaulos.session.compare_edits import set_low_cut
 from diaulos.session.model import Session, Take, Track
 from diaulos.signal.blind import judge
 from diaulos.signal.fir import shift
@@ -387,3 +388,26 @@ def test_the_mix_says_quietly_what_thins_out(
     desk.undo()
     settled(desk)
     assert "Straight" not in takes.mix.thin.text() or takes.mix.thin.isVisible()
+
+
+def test_what_is_compared_is_read_apart_from_what_plays(
+    compared: tuple[Desk, CompareView], settled: Callable[[Desk], None],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    """A low cut remembers what it read last: two threads must not share one."""
+    from diaulos.app.views.compare import work
+
+    desk, view = compared
+    seen: list[object] = []
+    plain = work.side_of
+
+    def watched(one, rate, cancel):  # type: ignore[no-untyped-def]
+        seen.extend(channel.read for channel in one.heard.channels)
+        return plain(one, rate, cancel)
+
+    monkeypatch.setattr(work, "side_of", watched)
+    desk.document.apply(set_low_cut(("audio/t0001_k02.wav",), 60.0))  # type: ignore[union-attr]
+    settled(desk)
+    kept = [channel.read for one in view._levels.values() for channel in one.heard.channels]
+    assert seen
+    assert not [one for one in seen if any(one is other for other in kept)]

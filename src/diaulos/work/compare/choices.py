@@ -16,8 +16,8 @@ from diaulos.session.model import AlignmentRecord, Pass, Return, Session, Take, 
 from diaulos.signal.delay import Alignment
 from diaulos.signal.loudness import Layout
 from diaulos.units import db_to_gain
-from diaulos.work.compare.pairs import MOST_S, Side, record_of
-from diaulos.work.listening.aligned import read_aligned
+from diaulos.work.compare.pairs import MOST_S, Side
+from diaulos.work.listening.aligned import read_aligned, record_of
 from diaulos.work.listening.heard import (
     cabinet_of,
     channels_through,

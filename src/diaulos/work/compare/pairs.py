@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
-from diaulos.session.model import AlignmentRecord
 from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.signal.difference import Split, power_of, spectra, split_difference, windows
 from diaulos.signal.loudness import SILENT_LUFS, Layout, LoudnessMeter
@@ -18,7 +17,7 @@ from diaulos.signal.peaks import loudest_span
 from diaulos.signal.stacking import Stacked, stack
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ArraySource
-from diaulos.work.listening.aligned import read_aligned
+from diaulos.work.listening.aligned import read_aligned, record_of
 from diaulos.work.ports import CancelToken
 
 Mono = NDArray[np.float32]
@@ -112,18 +111,6 @@ def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -
         a.name, b.name, a.rate_hz, louder, found, reason, refused, parts, stacked, spectrum,
         round(count / rate, 3),
     )  # fmt: skip
-
-
-def record_of(found: Alignment) -> AlignmentRecord:
-    """An alignment as it is stored."""
-    return AlignmentRecord(
-        delay_samples=found.delay_samples,
-        delay_error_samples=found.delay_error_samples,
-        polarity=1 if found.polarity > 0 else -1,
-        confidence=found.confidence,
-        drift_ppm=found.drift_ppm,
-        drift_error_ppm=found.drift_error_ppm,
-    )
 
 
 def loudness_of(side: Side) -> float:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.session.model import AlignmentRecord, Pass, Return, SentPart
+from diaulos.signal.delay import Alignment
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
 from diaulos.units import db_to_gain
 from diaulos.work.measuring import read_mono, read_span
@@ -20,6 +21,18 @@ JOIN_S = 0.005
 
 
 _HALF = 32
+
+
+def record_of(found: Alignment) -> AlignmentRecord:
+    """An alignment as it is stored."""
+    return AlignmentRecord(
+        delay_samples=found.delay_samples,
+        delay_error_samples=found.delay_error_samples,
+        polarity=1 if found.polarity > 0 else -1,
+        confidence=found.confidence,
+        drift_ppm=found.drift_ppm,
+        drift_error_ppm=found.drift_error_ppm,
+    )
 
 
 def read_aligned(

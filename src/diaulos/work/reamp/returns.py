@@ -18,6 +18,7 @@ from diaulos.signal.checks import Audio
 from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.signal.relation import copied
 from diaulos.work.capture.loop import LoopResult
+from diaulos.work.listening.aligned import record_of
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import Levels, measure_blocks, read_mono
 from diaulos.work.ports import (
@@ -152,13 +153,4 @@ def came_by(made: Pass, back: Return, port: PortRef | None) -> bool:
 
 def alignment_record(alignment: Alignment | None) -> AlignmentRecord | None:
     """An alignment as it is stored."""
-    if alignment is None:
-        return None
-    return AlignmentRecord(
-        delay_samples=alignment.delay_samples,
-        delay_error_samples=alignment.delay_error_samples,
-        polarity=1 if alignment.polarity > 0 else -1,
-        confidence=alignment.confidence,
-        drift_ppm=alignment.drift_ppm,
-        drift_error_ppm=alignment.drift_error_ppm,
-    )
+    return None if alignment is None else record_of(alignment)

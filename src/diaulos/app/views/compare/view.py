@@ -54,7 +54,7 @@ from diaulos.work.compare.choices import (
     usual_candidates,
 )
 from diaulos.work.compare.cutting import LowCutFor, low_cut_for
-from diaulos.work.compare.pairs import record_of
+from diaulos.work.listening.aligned import record_of
 from diaulos.work.listening.placing import moved_record
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
 from diaulos.work.ports import CancelToken, Progress
