@@ -45,7 +45,7 @@ def compared(
     """A take of three tracks: the second 40 samples late and 6 dB lower, the third turned over."""
     played = 0.5 * performance(seconds=SECONDS)
     late = 0.5 * shift(played, 40.0, played.size)
-    session = Session(schema_version=14, id="s", name="S", sample_rate_hz=RATE)
+    session = Session(id="s", name="S", sample_rate_hz=RATE)
     folder = SessionFolder.create(tmp_path / "s.diaulos", session)
     tracks = (
         _track(folder, 1, "Straight", "modeled", played),

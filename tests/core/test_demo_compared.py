@@ -8,11 +8,13 @@ import pytest
 from diaulos.demo.comparing import (
     ANALOG_DB,
     ANALOG_LATE,
-    LOWS_LATE,
+    HIGHS_M,
+    LOWS_M,
     finished_test,
     two_microphones,
     two_ways,
 )
+from diaulos.units import metres_to_ms, ms_to_samples
 from diaulos.work.compare.blindrun import result_words
 from diaulos.work.compare.pairs import Side, compare_pair
 from diaulos.work.compare.words import verdict_of
@@ -49,7 +51,8 @@ def test_the_farther_microphone_is_later(volts: np.ndarray) -> None:
     lows, highs = two_microphones(volts, float(RATE))
     found = pair(highs, lows)
     assert found.found is not None
-    assert found.found.delay_samples == pytest.approx(LOWS_LATE, abs=40.0)
+    air = ms_to_samples(metres_to_ms(LOWS_M - HIGHS_M), RATE)
+    assert found.found.delay_samples == pytest.approx(air, abs=5.0)
 
 
 def test_the_finished_test_says_what_its_answers_say() -> None:

@@ -19,7 +19,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load
-from diaulos.demo.comparing import Made, kept_test, two_microphones, two_ways
+from diaulos.demo.comparing import (
+    HIGHS_M,
+    LOWS_M,
+    Made,
+    kept_test,
+    microphone_places,
+    noted_places,
+    two_microphones,
+    two_ways,
+)
 from diaulos.demo.instruments import (
     BARITONE,
     FRETLESS,
@@ -28,13 +37,14 @@ from diaulos.demo.instruments import (
     SEMI,
     with_strength,
 )
-from diaulos.demo.rigs import LIVE_ROOM, live_room, reamp_rigs
+from diaulos.demo.rigs import LIVE_ROOM, live_room, reamp_rigs, two_microphones_rig, two_ways_rig
 from diaulos.errors import StorageError
 from diaulos.rig.bench import through_input
+from diaulos.rig.model import Rig
 from diaulos.session import edits
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument, Tone
-from diaulos.session.model import MatchTarget, Session, Take, Track
+from diaulos.session.model import MatchTarget, Session, Take, Track, rig_hash
 from diaulos.signal.amp import AmpFaults, AmpSettings, drive_signal
 from diaulos.signal.cabinet import cabinet_taps
 from diaulos.signal.checks import Audio
@@ -261,6 +271,7 @@ def demo_steps(
             steps.append((f"Playing {compared.take}", partial(_made_to_compare, folder, compared)))
         files = (f"audio/{COMPARED[0].ident}_k02.wav", f"audio/{COMPARED[0].ident}_k03.wav")
         made_at = DEMO_DATE.replace(hour=15).isoformat(timespec="seconds")
+        steps.append(("Noting the microphones' places", partial(noted_places, "t0008")))
         steps.append(("Listening blind", kept_test(COMPARED[0].ident, files, made_at)))
     for done, (text, step) in enumerate(steps):
         yield done / len(steps), text, step
@@ -324,16 +335,21 @@ class _Compared:
     player: int
     seed: int
     make: Callable[[NDArray[np.float64]], tuple[Made, ...]]
+    rig: Callable[[str], Rig] | None = None
+    """By which it was recorded, for an instrument."""
 
 
 COMPARED_S = 12.0
 COMPARED = (
     _Compared("t0005", "Chorus, two ways in", 1, 102,
-              lambda volts: two_ways(volts, float(RATE_HZ), 401)),
+              lambda volts: two_ways(volts, float(RATE_HZ), 401), two_ways_rig),
     _Compared("t0006", "Low tide, two microphones", 2, 103,
-              lambda volts: two_microphones(volts, float(RATE_HZ))),
+              lambda volts: two_microphones(volts, float(RATE_HZ)),
+              lambda instrument: two_microphones_rig(instrument, LOWS_M, HIGHS_M)),
     _Compared("t0007", "Chorus, again", 1, 502,
               lambda volts: two_ways(volts, float(RATE_HZ), 402)[2:3]),
+    _Compared("t0008", "Chorus, four places", 1, 102,
+              lambda volts: microphone_places(volts, float(RATE_HZ))),
 )  # fmt: skip
 
 
@@ -354,15 +370,22 @@ def _made_to_compare(folder: SessionFolder, compared: _Compared, session: Sessio
             folder, compared.ident, f"k{at:02d}", one.name, one.tap, one.samples, None, notes
         )
         tracks.append(track)
-    return edits.add_take(
-        Take(
-            id=compared.ident,
-            name=compared.take,
-            recorded_at=notes.made_at.isoformat(timespec="seconds"),
-            time_reference=notes.time_reference,
-            instrument_id=player.instrument.id,
-            tracks=tuple(tracks),
-        )
+    rig = compared.rig(player.instrument.id) if compared.rig is not None else None
+    take = Take(
+        id=compared.ident,
+        name=compared.take,
+        recorded_at=notes.made_at.isoformat(timespec="seconds"),
+        time_reference=notes.time_reference,
+        instrument_id=player.instrument.id,
+        tracks=tuple(tracks),
+        rig_hash=rig_hash(rig) if rig is not None else "",
+        rig_name=rig.name if rig is not None else "",
+    )
+    snapshots = {take.rig_hash: rig} if rig is not None else {}
+    add = edits.add_take(take)
+    return Edit(
+        add.label,
+        lambda now: add(now.model_copy(update={"snapshots": {**now.snapshots, **snapshots}})),
     )
 
 

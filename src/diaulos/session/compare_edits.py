@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
-from diaulos.session.compared import BlindTest, Moved
+from diaulos.session.compared import BlindTest, MicPlace, Moved
 from diaulos.session.edits import Edit
-from diaulos.session.model import Session
+from diaulos.session.model import Heard, Session
 
 
 def move_into_time(files: Sequence[str], moved: Moved | None) -> Edit:
@@ -19,6 +19,45 @@ def move_into_time(files: Sequence[str], moved: Moved | None) -> Edit:
         return session.model_copy(update={"moves": moves})
 
     return Edit("Move into time" if moved is not None else "Move back", change)
+
+
+def move_all(label: str, moved: Mapping[tuple[str, ...], Moved | None]) -> Edit:
+    """Several that belong together each are heard moved, in one edit."""
+
+    def change(session: Session) -> Session:
+        for files, one in moved.items():
+            session = move_into_time(files, one)(session)
+        return session
+
+    return Edit(label, change)
+
+
+def place_microphone(files: Sequence[str], place: MicPlace) -> Edit:
+    """Where the microphone of files that belong together stood; nothing known takes the note
+    away."""
+
+    def change(session: Session) -> Session:
+        places = {file: one for file, one in session.mic_places.items() if file not in files}
+        if not place.unknown:
+            places |= dict.fromkeys(files, place)
+        return session.model_copy(update={"mic_places": places})
+
+    return Edit("Place of the microphone", change)
+
+
+def pan_apart(left: Sequence[str], right: Sequence[str]) -> Edit:
+    """Two that were played to be heard beside each other: hard left and hard right in the monitor
+    mix, both heard."""
+
+    def change(session: Session) -> Session:
+        mix = dict(session.mix)
+        for files, pan in ((left, -1.0), (right, 1.0)):
+            for file in files:
+                old = mix.get(file, Heard())
+                mix[file] = old.model_copy(update={"pan": pan, "muted": False})
+        return session.model_copy(update={"mix": mix})
+
+    return Edit("Pan apart", change)
 
 
 def turn_polarity(files: Sequence[str]) -> Edit:

@@ -20,13 +20,34 @@ class Moved(Frozen):
     delay_samples: float = Field(default=0.0, ge=-1e9, le=1e9)
     drift_ppm: float = Field(default=0.0, ge=-1000.0, le=1000.0)
     polarity: Literal[-1, 1] = 1
+    allpass_hz: float | None = Field(default=None, ge=40.0, le=4_000.0)
+    """Corner of a first-order all-pass that it is heard through; None: none."""
     against: Word = ""
     """What it was moved against, in words."""
 
     @property
     def nothing(self) -> bool:
         """Whether it leaves everything as it is."""
-        return not self.delay_samples and not self.drift_ppm and self.polarity > 0
+        return (
+            not self.delay_samples and not self.drift_ppm and self.polarity > 0
+            and self.allpass_hz is None
+        )  # fmt: skip
+
+
+class MicPlace(Frozen):
+    """Where a microphone stood in front of a speaker. None: nobody knows."""
+
+    across: float | None = Field(default=None, ge=0.0, le=1.0)
+    """From the centre of the cone (0) to its edge (1)."""
+    distance_m: float | None = Field(default=None, ge=0.0, le=30.0)
+    """From the grille."""
+    angle_deg: float | None = Field(default=None, ge=0.0, le=90.0)
+    """Off the axis of the cone."""
+
+    @property
+    def unknown(self) -> bool:
+        """Whether nothing is known of it."""
+        return self.across is None and self.distance_m is None and self.angle_deg is None
 
 
 class BlindSide(Frozen):

@@ -175,6 +175,11 @@ def _moves_come(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _places_come(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 15 knows places of microphones and all-passes. Until then there were none."""
+    return data
+
+
 def _dict(parent: Any, key: str) -> dict[str, Any]:
     found = parent.get(key) if isinstance(parent, dict) else None
     return found if isinstance(found, dict) else {}
@@ -206,6 +211,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     11: _returns_come,
     12: _cabinets_come_later,
     13: _moves_come,
+    14: _places_come,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

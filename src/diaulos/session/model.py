@@ -11,7 +11,7 @@ from pydantic import Field, StringConstraints, model_validator
 from diaulos.errors import EditError
 from diaulos.ids import BENCH
 from diaulos.rig.model import Device, Frozen, PortRef, Prose, Rig, Tap, Word
-from diaulos.session.compared import BlindTest, Corner, Moved
+from diaulos.session.compared import BlindTest, Corner, MicPlace, Moved
 from diaulos.session.instrument import (
     ComparedInput,
     Family,
@@ -24,7 +24,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 14
+SCHEMA_VERSION = 15
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -589,7 +589,7 @@ class TrimSaid(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[14] = 14
+    schema_version: Literal[15] = 15
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -643,6 +643,8 @@ class Session(Frozen):
     """Tracks and returns that were moved into another one's time, by audio file."""
     low_cuts: dict[InsideFile, Corner] = Field(default_factory=dict)
     """Corners in Hz of the low cuts that tracks and returns are heard through, by audio file."""
+    mic_places: dict[InsideFile, MicPlace] = Field(default_factory=dict)
+    """Where the microphones of tracks and returns stood, as somebody noted it, by audio file."""
     blind_tests: tuple[BlindTest, ...] = Field(default=(), max_length=1_000)
     """Every blind test that was answered, the oldest first."""
 

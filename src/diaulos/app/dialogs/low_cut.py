@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QVBoxLayout, QWidget
 
 from diaulos.app import theme
+from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.figures import number
-from diaulos.signal.lowcut import LEAST_HZ, MOST_HZ
+from diaulos.signal.lowcut import LEAST_HZ, MOST_HZ, low_cut_db
 from diaulos.work.compare.cutting import LowCutFor
+
+PLOTTED_HZ = np.geomspace(15.0, 1_000.0, 241)
 
 
 @dataclass(frozen=True)
@@ -46,6 +50,8 @@ class LowCutDialog(QDialog):
         self.corner.setToolTip("3 dB less there; 12 dB an octave below (second-order Butterworth)")
         self.corner.setValue(now_hz if now_hz is not None else known.corner_hz)
         self.corner.valueChanged.connect(lambda _v: self._show())
+        self.plot = CurvePlot(axis="dB, Butterworth of second order")
+        self.plot.setToolTip("-10 log10(1 + (corner / f)^4)".replace("-", "\N{MINUS SIGN}", 1))
         self.costs = Table("What it costs", ("String", "Hz", "Less, dB"), 0)
         self.costs.setSelectionMode(Table.SelectionMode.NoSelection)
         buttons = QDialogButtonBox(
@@ -65,10 +71,11 @@ class LowCutDialog(QDialog):
         for part in (title, self.about):
             column.addWidget(part)
         column.addLayout(form)
+        column.addWidget(self.plot, 1)
         column.addWidget(self.costs)
         column.addWidget(hint)
         column.addWidget(buttons)
-        self.resize(420, 430)
+        self.resize(440, 620)
         theme.dress(self)
         self._show()
 
@@ -79,6 +86,9 @@ class LowCutDialog(QDialog):
             for one in self._known.costs(self.corner.value())
         ]  # fmt: skip
         self.costs.show_rows(rows)
+        corner = self.corner.value()
+        levels = np.array([low_cut_db(float(hz), corner) for hz in PLOTTED_HZ])
+        self.plot.set_curves(PLOTTED_HZ, (Curve("Low cut", levels, corner),))
 
     def _take(self, corner_hz: float | None) -> None:
         self.answer = LowCutAnswer(corner_hz)

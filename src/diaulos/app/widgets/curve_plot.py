@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import (
+    QFontMetricsF,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -27,6 +28,7 @@ from diaulos.figures import number
 from diaulos.tables import csv_text
 
 LEFT, RIGHT, TOP, BOTTOM = 52, 150, 24, 34
+LEAST_RIGHT = 40.0
 LEAST_APART = 30.0
 """Between two figures of the axis."""
 DECADE_MARKS = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000)
@@ -86,6 +88,8 @@ class CurvePlot(Plot):
         self._curves: tuple[Curve, ...] = ()
         self._range = (-30.0, 10.0)
         self._cursor_hz: float | None = None
+        self._right = float(RIGHT)
+        """Room for the names, no more than they need."""
         self._chosen = -1
         self._empty = ""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -97,6 +101,9 @@ class CurvePlot(Plot):
         """Show these lines, with gaps where they are NaN; the level axis fits itself in steps of
         10 dB, or (`fine`) as close as there is something to see."""
         self._freqs, self._curves = freqs_hz, curves
+        metrics = QFontMetricsF(theme.text_font(9))
+        longest = max((metrics.horizontalAdvance(curve.name) for curve in curves), default=0.0)
+        self._right = min(float(RIGHT), max(LEAST_RIGHT, longest + 36.0))
         if curves:
             top = max(float(np.nanmax(curve.db)) for curve in curves)
             least = min(float(np.nanmin(curve.db)) for curve in curves)
@@ -152,7 +159,7 @@ class CurvePlot(Plot):
 
     def _plot(self) -> QRectF:
         return QRectF(
-            LEFT, TOP, max(40, self.wide - LEFT - RIGHT), max(40, self.high - TOP - BOTTOM)
+            LEFT, TOP, max(40, self.wide - LEFT - self._right), max(40, self.high - TOP - BOTTOM)
         )
 
     def _x(self, hz: float | Real) -> float | Real:
@@ -311,7 +318,7 @@ class CurvePlot(Plot):
             painter.drawLine(QPointF(plot.right(), y), QPointF(plot.right() + 10, place))
             painter.drawLine(QPointF(plot.right() + 10, place), QPointF(plot.right() + 26, place))
             painter.setPen(look.colour("ink"))
-            box = QRectF(plot.right() + 30, place - 8, RIGHT - 32, 16)
+            box = QRectF(plot.right() + 30, place - 8, self._right - 32, 16)
             name = painter.fontMetrics().elidedText(
                 self._curves[index].name, Qt.TextElideMode.ElideRight, int(box.width())
             )

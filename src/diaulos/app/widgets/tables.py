@@ -106,6 +106,12 @@ class Table(QTableWidget):
         self.choose(chosen)
         del blocker
 
+    def as_high_as_rows(self, least: int = 1) -> None:
+        """As high as what stands in it: for a few rows above something else."""
+        rows = max(least, self.rowCount())
+        high = self.horizontalHeader().sizeHint().height() + 2 * self.frameWidth()
+        self.setFixedHeight(high + rows * self.verticalHeader().defaultSectionSize())
+
     def chosen(self) -> Any:
         """The key of the chosen row, or None."""
         item = self.item(self.currentRow(), 0)

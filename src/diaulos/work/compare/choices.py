@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from diaulos.errors import EditError
 from diaulos.session.model import AlignmentRecord, Pass, Return, Session, Take, Track
 from diaulos.signal.delay import Alignment
-from diaulos.signal.loudness import Layout
+from diaulos.signal.loudness import Layout, LoudnessMeter
 from diaulos.units import db_to_gain
 from diaulos.work.compare.pairs import MOST_S, Side
 from diaulos.work.listening.aligned import read_aligned, record_of
@@ -31,6 +31,9 @@ from diaulos.work.ports import CancelToken, ExternalFiles, SessionStore
 
 BLOCK = 65_536
 CEILING_DBTP = -1.0
+MATCH_BANDS_HZ = {"lows": (50.0, 250.0), "mids": (250.0, 2_000.0), "highs": (2_000.0, 8_000.0)}
+"""Bands by which candidates can be matched in place of the whole."""
+BAND_ORDER = 4
 MOST = 9
 """Candidates at once: one key each."""
 
@@ -185,6 +188,8 @@ class Measured:
     true_peak_dbtp: float | None
     peak_dbfs: float | None
     quietest_dbfs: float | None
+    monitored_lu: float = 0.0
+    """What it gains from being heard by more speakers than it was measured for; `lufs` has it."""
 
     @property
     def key(self) -> str:
@@ -201,6 +206,23 @@ def measure_candidate(heard: Heard, rate_hz: int, cancel: CancelToken) -> Measur
         heard, finite_or_none(levels.loudness.lufs), finite_or_none(levels.true_peak_dbtp),
         finite_or_none(levels.peak_dbfs), levels.quietest_dbfs,
     )  # fmt: skip
+
+
+def band_loudness(heard: Heard, rate_hz: int, band: str, cancel: CancelToken) -> float | None:
+    """BS.1770 loudness of what a band (`MATCH_BANDS_HZ`) leaves of a candidate; None for none."""
+    from scipy.signal import butter, sosfilt
+
+    low, high = MATCH_BANDS_HZ[band]
+    sections = butter(
+        BAND_ORDER, (low, min(high, 0.45 * rate_hz)), "band", fs=rate_hz, output="sos"
+    )
+    channels = len(heard.channels)
+    state = np.zeros((sections.shape[0], 2, channels))
+    meter = LoudnessMeter(float(rate_hz), channels, "mono" if channels == 1 else "stereo")
+    for block in heard.blocks(cancel):
+        kept, state = sosfilt(sections, block.astype(np.float64), axis=0, zi=state)
+        meter.add(kept)
+    return finite_or_none(meter.reading().lufs)
 
 
 def side_of(one: Measured, rate_hz: int, cancel: CancelToken) -> Side:
@@ -223,7 +245,7 @@ def as_monitored(measured: Sequence[Measured]) -> list[Measured]:
     return [
         one
         if len(one.heard.channels) > 1 or one.lufs is None
-        else replace(one, lufs=one.lufs + SIDE_DB)
+        else replace(one, lufs=one.lufs + SIDE_DB, monitored_lu=SIDE_DB)
         for one in measured
     ]
 
@@ -237,14 +259,26 @@ class Matched:
     lowered_db: float
 
 
-def match_all(measured: Sequence[Measured], by: str = "loudness") -> Matched:
-    """Match by "loudness" or by "peak" (true peak); what is silent stays as it is."""
-    first = measured[0]
+def match_all(
+    measured: Sequence[Measured],
+    by: str = "loudness",
+    bands: Mapping[str, float | None] | None = None,
+) -> Matched:
+    """Match by "loudness", by "peak" (true peak), or by the loudness in a band, given by key in
+    `bands` for each; what is silent stays as it is."""
+
+    def level(one: Measured) -> float | None:
+        if by == "peak":
+            return one.true_peak_dbtp
+        if bands is None:
+            return one.lufs
+        # A mono one beside a stereo one is heard from both speakers in every band alike.
+        found = bands.get(one.key)
+        return None if found is None else found + one.monitored_lu
+
     gains = {}
     for one in measured:
-        mine, its = (
-            (first.true_peak_dbtp, one.true_peak_dbtp) if by == "peak" else (first.lufs, one.lufs)
-        )
+        mine, its = level(measured[0]), level(one)
         gains[one.key] = 0.0 if mine is None or its is None else mine - its
     peaks = [
         one.true_peak_dbtp + gains[one.key] for one in measured if one.true_peak_dbtp is not None

@@ -17,7 +17,9 @@ from diaulos.figures import counted, number
 from diaulos.signal.onsets import Doubled, Paired, against_grid, compare_onsets, find_onsets
 from diaulos.signal.stacking import Stacked, stack
 from diaulos.units import db_to_gain
-from diaulos.work.compare.pairs import Side, loudness_of
+from diaulos.work.compare.pairs import Side, loudness_of, spectrum_of
+from diaulos.work.compare.placed import OctaveStep, octave_steps
+from diaulos.work.compare.words import hertz_words
 
 LEAST_ONSETS = 3
 
@@ -33,12 +35,22 @@ class Spread:
 
 @dataclass(frozen=True)
 class DoubleTrack:
-    """Two tracks of one part: differences, level, what both together give."""
+    """Two tracks of one part: differences, level, what both together give. `tone` is the octave in
+    which B differs most, at equal loudness; None where one of them is silent."""
 
     onsets: Doubled
     spread: Spread
     louder_lu: float | None
     stacked: Stacked | None
+    tone: OctaveStep | None = None
+
+
+@dataclass(frozen=True)
+class ClickTrack:
+    """One track of a part and a click."""
+
+    lines: tuple[Paired, ...]
+    spread: Spread
 
 
 def spread_of(paired: Sequence[Paired]) -> Spread:
@@ -63,11 +75,17 @@ def compare_doubled(a: Side, b: Side) -> DoubleTrack:
     spread = spread_of(onsets.paired)
     lufs = loudness_of(a), loudness_of(b)
     louder = lufs[1] - lufs[0] if all(math.isfinite(value) for value in lufs) else None
-    both = None
+    both = tone = None
     if louder is not None:
         level = db_to_gain(-louder) * other.astype(np.float64)
         both = stack(one, level, level, rate)
-    return DoubleTrack(onsets, spread, louder, both)
+        steps = octave_steps(spectrum_of(one.astype(np.float64), level, rate))
+        tone = max(
+            (step for step in steps if step.db is not None),
+            key=lambda step: abs(step.db or 0.0),
+            default=None,
+        )
+    return DoubleTrack(onsets, spread, louder, both, tone)
 
 
 def compare_with_click(
@@ -89,6 +107,29 @@ def double_words(spread: Spread, other: str = "B") -> str:
         f"\N{PLUS-MINUS SIGN}{number(spread.spread_ms, 1)} ms; "
         f"at most {number(abs(spread.worst.late_ms), 1)} ms, at {number(spread.worst.at_s, 2)} s."
     )
+
+
+PAN_PLAN = "A hard left, B hard right, as loud; the middle stays for bass and voice."
+"""Common practice, no source."""
+
+
+def beside_words(found: DoubleTrack) -> str:
+    """Level, tone, mono and width of two players, in a sentence."""
+    told = []
+    if found.louder_lu is not None:
+        side = "louder" if found.louder_lu > 0.0 else "quieter"
+        told.append(f"B is {number(abs(found.louder_lu), 1)} dB {side}")
+    if found.tone is not None and found.tone.db is not None:
+        side = "more" if found.tone.db > 0.0 else "less"
+        told.append(
+            f"has {number(abs(found.tone.db), 1)} dB {side} around {hertz_words(found.tone.hz)}"
+        )
+    if found.stacked is not None:
+        mono, width = found.stacked.found_db, found.stacked.side_mid_db
+        told.append(f"in mono both sum to {number(mono, 1, sign=True)} dB")
+        told.append(f"panned hard the sides lie {number(width, 1, sign=True)} dB re the middle")
+    text = ", ".join(told)
+    return f"{text[:1].upper()}{text[1:]}." if text else "One of the two is silent."
 
 
 def double_data(found: DoubleTrack) -> dict[str, Any]:

@@ -98,7 +98,7 @@ def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -
             if _rest(without) < _rest(parts):
                 found, parts = steady, without
         cancel.check()
-    first, count, moved = _in_time(one, other, found)
+    first, count, moved = both_in_time(one, other, found)
     here = np.asarray(one[first : first + count], np.float64)
     raw = np.asarray(other[first : first + count], np.float64)
     stacked = spectrum = None
@@ -106,7 +106,7 @@ def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -
         gain = db_to_gain(-louder)
         there = min(here.size, raw.size)
         stacked = stack(here[:there], gain * raw[:there], gain * moved[:there], rate)
-        spectrum = _spectrum(here, gain * moved, rate)
+        spectrum = spectrum_of(here, gain * moved, rate)
     return Pair(
         a.name, b.name, a.rate_hz, louder, found, reason, refused, parts, stacked, spectrum,
         round(count / rate, 3),
@@ -157,7 +157,7 @@ def _shifted(found: Alignment, by: float) -> Alignment:
 
 def _split(a: Mono, b: Mono, found: Alignment, rate: float) -> Split | None:
     """The difference split over the loudest stretch of what both have in common."""
-    first, count, moved = _in_time(a, b, found)
+    first, count, moved = both_in_time(a, b, found)
     if count <= 0:
         return None
     here = np.asarray(a[first : first + count], np.float64)
@@ -178,8 +178,8 @@ def _rest(split: Split | None) -> float:
     return math.inf if split is None or split.rest_db is None else split.rest_db
 
 
-def _in_time(a: Mono, b: Mono, found: Alignment | None) -> tuple[int, int, Real]:
-    """The frames of A at which both are there, as found and in time, and B there, in time."""
+def both_in_time(a: Mono, b: Mono, found: Alignment | None) -> tuple[int, int, Real]:
+    """(first frame of A at which both are there, how many, and B there, in time)."""
     if found is None:
         count = min(a.size, b.size)
         return 0, count, np.asarray(b[:count], np.float64)
@@ -197,7 +197,8 @@ def _in_time(a: Mono, b: Mono, found: Alignment | None) -> tuple[int, int, Real]
     )
 
 
-def _spectrum(a: Real, b: Real, rate: float) -> Spectrum:
+def spectrum_of(a: Real, b: Real, rate: float) -> Spectrum:
+    """Both by twelfths of an octave."""
     first, size = windows(a.size, rate)
     freqs = np.arange(size // 2 + 1) * rate / size
     powers = [power_of(spectra(x, first, size)) for x in (a, b)]

@@ -40,7 +40,8 @@ def difference_words(pair: Pair) -> str:
     if abs(louder) >= HEARD_LU:
         found.append(f"{number(abs(louder), 2)} dB {'louder' if louder > 0.0 else 'quieter'}")
     if pair.found is None:
-        told = [*found, f"no common time: {pair.refused.rstrip('.')}"]
+        refused = pair.refused.rstrip(".")
+        told = [*found, f"no common time: {refused[:1].lower()}{refused[1:]}"]
         return _sentence(told)
     late = pair.found.delay_samples
     if abs(late) >= HEARD_SAMPLES:

@@ -9,7 +9,7 @@ from functools import partial
 from diaulos.session.model import MatchTarget, Pass, Return, Session, Take
 from diaulos.work.listening.aligned import return_in_time
 from diaulos.work.listening.cabinets import CabinetReader, InPlace, Side, in_place
-from diaulos.work.listening.placing import moved_record, through_low_cut
+from diaulos.work.listening.placing import moved_record, through_filters
 from diaulos.work.listening.player import Channel, ReadBlock
 from diaulos.work.measuring import read_span
 from diaulos.work.ports import SessionStore
@@ -20,26 +20,26 @@ Tried = Mapping[str, InPlace | None]
 
 def track_reader(file: str, store: SessionStore, session: Session | None = None) -> ReadBlock:
     """A track in the take's time: as it was recorded, or as the session has it heard, moved and
-    through its low cut."""
+    through its filters."""
     source = store.open_audio(file)
     if session is None:
         return partial(read_span, source)
     placed = moved_record(None, session.moves.get(file))
-    return through_low_cut(session, file, partial(return_in_time, source, placed))
+    return through_filters(session, file, partial(return_in_time, source, placed))
 
 
 def return_reader(
     made: Pass, one: Return, store: SessionStore, session: Session | None = None
 ) -> ReadBlock:
     """A return in the take's time: its delay and polarity taken out; with a session moved and
-    through its low cut on top."""
+    through its filters on top."""
     source = store.open_audio(one.file)
     placed = made.placed(one)
     if session is None:
         return partial(return_in_time, source, placed, part=made.part)
     placed = moved_record(placed, session.moves.get(one.file))
     read = partial(return_in_time, source, placed, part=made.part)
-    return through_low_cut(session, one.file, read)
+    return through_filters(session, one.file, read)
 
 
 def return_gain_db(one: Return) -> float:

@@ -39,8 +39,8 @@ def moved_record(found: AlignmentRecord | None, moved: Moved | None) -> Alignmen
     )
 
 
-class LowCutReader:
-    """What another reader gives, through a low cut. From anywhere the same: where it does not go on
+class _FilteredReader:
+    """What another reader gives, through a filter. From anywhere the same: where it does not go on
     from what was read last, it begins early enough."""
 
     def __init__(self, read: ReadBlock, corner_hz: float, rate_hz: float) -> None:
@@ -50,13 +50,15 @@ class LowCutReader:
         self._state: NDArray[np.float64] | None = None
         self._next = -1
 
+    def _made(self) -> NDArray[np.float64]:
+        """The filter's second-order sections."""
+        raise NotImplementedError
+
     def __call__(self, first: int, count: int) -> NDArray[np.floating]:
         from scipy.signal import sosfilt
 
-        from diaulos.signal.lowcut import low_cut_sections
-
         if self._sections is None:
-            self._sections = low_cut_sections(self._corner_hz, self._rate_hz)
+            self._sections = self._made()
         if self._state is None or first != self._next:
             self._state = np.zeros((self._sections.shape[0], 2))
             before = np.asarray(self._read(first - self._ahead, self._ahead), np.float64)
@@ -67,7 +69,29 @@ class LowCutReader:
         return np.asarray(out)
 
 
-def through_low_cut(session: Session, file: str, read: ReadBlock) -> ReadBlock:
-    """A reader behind the low cut that a file is heard through, if there is one."""
-    corner = session.low_cuts.get(file)
-    return read if corner is None else LowCutReader(read, corner, float(session.sample_rate_hz))
+class LowCutReader(_FilteredReader):
+    """Through a low cut."""
+
+    def _made(self) -> NDArray[np.float64]:
+        from diaulos.signal.lowcut import low_cut_sections
+
+        return low_cut_sections(self._corner_hz, self._rate_hz)
+
+
+class AllpassReader(_FilteredReader):
+    """Through a first-order all-pass."""
+
+    def _made(self) -> NDArray[np.float64]:
+        from diaulos.signal.allpass import allpass_section
+
+        return allpass_section(self._corner_hz, self._rate_hz)
+
+
+def through_filters(session: Session, file: str, read: ReadBlock) -> ReadBlock:
+    """A reader behind the all-pass and the low cut that a file is heard through, where there are
+    any."""
+    rate = float(session.sample_rate_hz)
+    moved, corner = session.moves.get(file), session.low_cuts.get(file)
+    if moved is not None and moved.allpass_hz is not None:
+        read = AllpassReader(read, moved.allpass_hz, rate)
+    return read if corner is None else LowCutReader(read, corner, rate)

@@ -76,6 +76,7 @@ def export_pass(
             made_at=clock(),
             time_reference=take.time_reference,
             history=f"reamp; moved {-lag:.2f} samples; gain {gain + lower:+.2f} dB"
+            + _allpass_note(session, first.file)
             + _cabinet_note(session, through[0])
             + _cut_note(session, first.file),
         )
@@ -133,7 +134,14 @@ def _moved_note(session: Session, file: str) -> str:
     if moved is None:
         return ""
     turned = "; turned over" if moved.polarity < 0 else ""
-    return f"; moved {-moved.delay_samples:.2f} samples{turned}"
+    return f"; moved {-moved.delay_samples:.2f} samples{turned}{_allpass_note(session, file)}"
+
+
+def _allpass_note(session: Session, file: str) -> str:
+    moved = session.moves.get(file)
+    if moved is None or moved.allpass_hz is None:
+        return ""
+    return f"; all-pass {moved.allpass_hz:.0f} Hz"
 
 
 def _cut_note(session: Session, file: str) -> str:

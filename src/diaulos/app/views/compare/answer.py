@@ -144,7 +144,7 @@ class AnswerPanel(QWidget):
             self.plot.clear(
                 "The two have too little in common for a tone curve."
                 if split is not None
-                else "No tone curve without a common time."
+                else "No tone curve without a common time. One part played twice? Judge (Q) it so."
                 if pair.found is None
                 else "Working it out\N{HORIZONTAL ELLIPSIS}"
             )

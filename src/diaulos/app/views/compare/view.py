@@ -7,10 +7,7 @@ by one key a candidate, at the same moment and the same loudness; a blind test t
 from __future__ import annotations
 
 import secrets
-from functools import partialmethod
-from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -24,50 +21,45 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.asking import ask_file, ask_to_save
+from diaulos.app.asking import ask_file
 from diaulos.app.dialogs.candidates import CandidatesDialog
-from diaulos.app.dialogs.low_cut import LowCutDialog
-from diaulos.app.jobs import Job
 from diaulos.app.view import Ending, ViewContext
 from diaulos.app.views.compare.answer import AnswerPanel
 from diaulos.app.views.compare.blind import BlindPage
+from diaulos.app.views.compare.judging import JudgePanel
+from diaulos.app.views.compare.paging import ComparePages
+from diaulos.app.views.compare.playing import name_beside
 from diaulos.app.views.compare.rows import CandidateDelegate, CandidateModel, CandidateRow
-from diaulos.app.views.compare.stacking import StackPanel
-from diaulos.app.views.compare.work import CompareWork
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.curve_plot import CurvePlot
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import fix_width
 from diaulos.app.widgets.wrapping import WrappingRow, scrolled
-from diaulos.figures import clock, counted, number
-from diaulos.ids import free_id
-from diaulos.session import compare_edits
-from diaulos.session.compared import BlindSide, BlindTest, Moved
+from diaulos.figures import counted, number
+from diaulos.session.compared import BlindTest
 from diaulos.session.model import Session
-from diaulos.work.compare.blindrun import BlindPlan, BlindRun, Draw, trials_table
+from diaulos.work.compare.blindrun import Draw
 from diaulos.work.compare.choices import (
     MOST,
     Candidate,
     candidates_of,
-    open_candidate,
     outside_file,
     usual_candidates,
 )
-from diaulos.work.compare.cutting import LowCutFor, low_cut_for
-from diaulos.work.listening.aligned import record_of
-from diaulos.work.listening.placing import moved_record
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
-from diaulos.work.ports import CancelToken, Progress
 
 TICK_MS = 50
 CUT_S = 60
 """So many seconds tell what lies below the lowest note."""
 IN_TIME_SAMPLES = 0.005
 """Less than a delay can be told."""
-MATCHES = {"loudness": "as loud (BS.1770)", "peak": "at one true peak"}
+MATCHES = {
+    "loudness": "as loud (BS.1770)", "lows": "as loud, 50 to 250 Hz",
+    "mids": "as loud, 250 Hz to 2 kHz", "highs": "as loud, 2 to 8 kHz", "peak": "at one true peak",
+}  # fmt: skip
 
 
-class CompareView(CompareWork):
+class CompareView(ComparePages):
     """Candidates, answer, verdict; and the blind page."""
 
     ident = "compare"
@@ -128,7 +120,8 @@ class CompareView(CompareWork):
         column.addLayout(matching)
         self.answer = AnswerPanel()
         self.plot = self.answer.plot
-        self.stack = StackPanel()
+        self.judge = JudgePanel()
+        self.stack = self.judge.stack
         self.blind = BlindPage()
         self.split = QSplitter(Qt.Orientation.Horizontal)
         self.split.setChildrenCollapsible(False)
@@ -138,7 +131,7 @@ class CompareView(CompareWork):
         inner.setContentsMargins(8, 0, 8, 0)
         inner.addWidget(self.answer)
         self.split.addWidget(middle)
-        self.split.addWidget(scrolled(self.stack, "Stack or pan"))
+        self.split.addWidget(scrolled(self.judge, "Judge"))
         self.split.setStretchFactor(1, 1)
         self.split.setSizes([264, 540, 316])
         named = QWidget()
@@ -174,6 +167,12 @@ class CompareView(CompareWork):
             " switched off"
         )
         row.addWidget(self.unnamed)
+        self.together = QCheckBox("Together (G)")
+        self.together.setToolTip(
+            "A and B at once (all of them under Into time and Microphone places), where each lies"
+            " now; panned hard under Played twice. So much lower that the sum cannot clip."
+        )
+        row.addWidget(self.together)
         self.loop = QCheckBox("Loop (L)")
         self.loop.setToolTip("Ten seconds from here, round and round")
         row.addWidget(self.loop)
@@ -209,6 +208,18 @@ class CompareView(CompareWork):
         self.match.activated.connect(lambda _i: self._on_match())
         self.stack.move_button.clicked.connect(self.move_into_time)
         self.stack.turn_button.clicked.connect(self.turn_over)
+        judge = self.judge
+        judge.turned.connect(self._on_page)
+        judge.timing.nudged.connect(self.nudge)
+        judge.timing.split_changed.connect(self._on_page)
+        judge.timing.pass_asked.connect(self.put_all_pass)
+        judge.doubled.asked.connect(self._on_page)
+        judge.doubled.place_asked.connect(self.hear_place)
+        judge.doubled.pan_asked.connect(self.pan_apart)
+        judge.places.placed.connect(self.place_microphone)
+        judge.ways.blind_asked.connect(self.blind_test)
+        judge.ways.note_asked.connect(self.note_verdict)
+        self.together.toggled.connect(lambda on: self._on_together(on=on))
         self.play.clicked.connect(self.toggle_play)
         self.unnamed.toggled.connect(lambda on: self._on_unnamed(on=on))
         self.loop.toggled.connect(lambda _on: self._set_loop())
@@ -283,19 +294,9 @@ class CompareView(CompareWork):
     # --- what is compared ---
 
     @property
-    def _blinded(self) -> bool:
-        """Whether the blind page is in front: keys of what is behind it do nothing then."""
-        return self.pages.currentIndex() == 1
-
-    @property
     def candidates(self) -> tuple[Candidate, ...]:
         """What is compared; the first is the reference."""
         return self._candidates
-
-    @property
-    def chosen(self) -> Candidate | None:
-        """The one that is held against the reference."""
-        return self._candidates[self._chosen] if self._chosen < len(self._candidates) else None
 
     def set_candidates(self, candidates: tuple[Candidate, ...]) -> None:
         """Compare these, up to nine."""
@@ -367,10 +368,15 @@ class CompareView(CompareWork):
             self._chosen = row
             self._show_answer()
             self._go_on()
+            if self._together:
+                self._on_together(on=True)
+        elif row >= 0:
+            self._show_page()
 
     def _on_match(self) -> None:
         self._match_by = str(self.match.currentData())
         self._show()
+        self._go_on()
 
     # --- on screen ---
 
@@ -387,7 +393,8 @@ class CompareView(CompareWork):
                 )
             )
         self.model.set_items(tuple(rows))
-        if rows and self.list.currentIndex().row() != self._chosen:
+        # The reference can be marked, too; then the pair stays what it is.
+        if rows and self.list.currentIndex().row() not in (0, self._chosen):
             self.list.setCurrentIndex(self.model.index(min(self._chosen, len(rows) - 1)))
         for at, button in enumerate(self.hear_buttons):
             button.setVisible(at < len(rows))
@@ -413,6 +420,8 @@ class CompareView(CompareWork):
             words.append(f"moved {number(-moved.delay_samples, 1, sign=True)} samples")
         if moved is not None and moved.polarity < 0:
             words.append("turned over")
+        if moved is not None and moved.allpass_hz is not None:
+            words.append(f"all-pass {moved.allpass_hz:.0f} Hz")
         cut = session.low_cuts.get(file)
         if cut is not None:
             words.append(f"low cut {cut:g} Hz")
@@ -428,6 +437,7 @@ class CompareView(CompareWork):
             )
             self.stack.show_pair(None, moves=False, turns=False)
             self.stack.show_matrix((), {})
+            self._show_page()
             return
         chosen = min(max(1, self._chosen), len(self._candidates) - 1)
         a, b = self._candidates[0], self._candidates[chosen]
@@ -440,7 +450,7 @@ class CompareView(CompareWork):
         else:
             whole = pair is not None and ((signs[0], signs[chosen]) in self._split
                                           or pair.found is None)  # fmt: skip
-            names = (_name(a, b), _name(b, a))
+            names = (name_beside(a, b), name_beside(b, a))
             self.answer.show_pair(names, pair, working=not whole)
             inside = bool(b.files)
             self.stack.show_pair(pair, moves=inside, turns=inside)
@@ -452,6 +462,7 @@ class CompareView(CompareWork):
             if (found := self._pairs.get((signs[at], signs[other]))) is not None
         }
         self.stack.show_matrix(letters, known)
+        self._show_page()
 
     def _say_match(self) -> None:
         matched = self._matched()
@@ -467,293 +478,3 @@ class CompareView(CompareWork):
         if self._blinded:
             return
         self.answer.next_curve()
-
-    # --- edits ---
-
-    def move_into_time(self) -> None:
-        """B is heard in A's time and polarity from now on."""
-        if self._blinded:
-            return
-        one = self.chosen
-        pair = self.pair(0, self._chosen)
-        if one is None or pair is None or pair.found is None or not one.files:
-            return
-        found, known = record_of(pair.found), self._document.session.moves.get(one.files[0])
-        # What was found holds for it as it is heard now: it comes on top of an earlier move.
-        on_top = Moved(delay_samples=found.delay_samples, drift_ppm=found.told_drift_ppm)
-        both = moved_record(moved_record(None, known), on_top)
-        if both is None or abs(found.delay_samples) < IN_TIME_SAMPLES:
-            self.said.emit("It is in time already.")
-            return
-        moved = Moved(
-            delay_samples=both.delay_samples,
-            drift_ppm=both.told_drift_ppm,
-            polarity=known.polarity if known else 1,
-            against=self._candidates[0].name,
-        )
-        self._document.apply(compare_edits.move_into_time(one.files, moved))
-        late = pair.found.delay_samples
-        self.said.emit(
-            f"{one.name} is heard {number(abs(late), 2)} samples "
-            f"{'earlier' if late > 0.0 else 'later'} everywhere. Undo takes it back."
-        )
-
-    def turn_over(self) -> None:
-        """B's polarity is turned wherever it is heard."""
-        if self._blinded:
-            return
-        one = self.chosen
-        if one is None or not one.files:
-            return
-        self._document.apply(compare_edits.turn_polarity(one.files))
-        self.said.emit(f"{one.name} is turned over wherever it is heard. Undo takes it back.")
-
-    def ask_low_cut(self) -> None:
-        """A low cut of the chosen row, by the strings of its instrument."""
-        if self._blinded:
-            return
-        at = self.list.currentIndex().row()
-        one = self._candidates[at] if 0 <= at < len(self._candidates) else None
-        levels = self._levels.get(self._signature(one)) if one is not None else None
-        if one is None or levels is None or not one.files:
-            self.said.emit("Choose a track or pass of the session.")
-            return
-        session = self._document.session
-        rate = session.sample_rate_hz
-        take_id = one.key.partition(":")[0]
-        bare = session.model_copy(update={"low_cuts": {}})
-        store = self._document.store
-
-        def work(_progress: Progress, _cancel: CancelToken) -> LowCutFor:
-            heard = open_candidate(bare, one, store)
-            samples = heard.mono(0, min(heard.frames, CUT_S * rate))
-            return low_cut_for(session, take_id, np.asarray(samples), float(rate))
-
-        def done(known: LowCutFor) -> None:
-            now = self._document.session.low_cuts.get(one.files[0])
-            dialog = LowCutDialog(one.name, known, now, self.window())
-            if dialog.exec() != LowCutDialog.DialogCode.Accepted or dialog.answer is None:
-                return
-            self._document.apply(compare_edits.set_low_cut(one.files, dialog.answer.corner_hz))
-
-        self._jobs.start(Job("Looking below the lowest note", work, done))
-
-    # --- listening ---
-
-    def _key_of(self, place: int) -> str | None:
-        at = self._shuffled[place] if self._shuffled and place < len(self._shuffled) else place
-        return self._candidates[at].key if at < len(self._candidates) else None
-
-    def _hear(self, place: int) -> None:
-        key = self._key_of(place)
-        if key is None:
-            return
-        for at, button in enumerate(self.hear_buttons):
-            button.setChecked(at == place)
-        self.player.hear({key})
-
-    def _hear_number(self, number_: int) -> None:
-        if self._blinded:
-            self.blind.hear_number(number_)
-        else:
-            self._hear(number_ - 1)
-
-    hear_1 = partialmethod(_hear_number, 1)
-    hear_2 = partialmethod(_hear_number, 2)
-    hear_3 = partialmethod(_hear_number, 3)
-    hear_4 = partialmethod(_hear_number, 4)
-    hear_5 = partialmethod(_hear_number, 5)
-    hear_6 = partialmethod(_hear_number, 6)
-    hear_7 = partialmethod(_hear_number, 7)
-    hear_8 = partialmethod(_hear_number, 8)
-    hear_9 = partialmethod(_hear_number, 9)
-
-    def toggle_play(self) -> None:
-        """Play or pause."""
-        if self.player.playing:
-            self.player.pause()
-        elif self._matched() is not None:
-            self.player.play()
-            self._show_level(self.player.level_db)
-            silent = self.player.silent
-            self.said.emit(
-                "No sound device: playing in silence."
-                if silent
-                else f"Playing: {self.player.device}"
-            )
-            self._tick.start()
-        self._show_playing()
-
-    def toggle_loop(self) -> None:
-        """As if its box were pressed."""
-        self.loop.toggle()
-
-    def toggle_unnamed(self) -> None:
-        """As if its box were pressed."""
-        if self._blinded:
-            return
-        self.unnamed.toggle()
-
-    def _on_unnamed(self, *, on: bool) -> None:
-        count = len(self._candidates)
-        if on:
-            left = list(range(count))
-            self._shuffled = tuple(left.pop(self.draw(len(left))) for _ in range(count))
-            self.said.emit("The keys play the candidates in an order that nobody knows.")
-        else:
-            told = ", ".join(
-                f"{place + 1}: {self._candidates[at].name}"
-                for place, at in enumerate(self._shuffled)
-                if at < count
-            )
-            self._shuffled = ()
-            if told:
-                self.said.emit(f"It was {told}")
-        for button in self.hear_buttons:
-            at = self.hear_buttons.index(button)
-            button.setText(f"{at + 1}" if on else f"{'ABCDEFGHI'[at]} ({at + 1})")
-        self._show()
-        self._hear(0)
-
-    def _set_loop(self) -> None:
-        rate = self._document.session.sample_rate_hz
-        at = self.player.position
-        self.player.set_loop((at, at + 10 * rate) if self.loop.isChecked() else None)
-
-    def _frames(self) -> int:
-        signs = self._signatures()
-        found = self._levels.get(signs[0]) if signs else None
-        return found.heard.frames if found is not None else 0
-
-    def _on_seek(self, value: int) -> None:
-        self.player.seek(round(value / 1000.0 * self._frames()))
-        self._say_time()
-
-    def _on_level(self, value: int) -> None:
-        self.player.set_level(float(value))
-        self._show_level(float(value))
-
-    def _show_level(self, level_db: float) -> None:
-        blocked = self.level.blockSignals(True)
-        self.level.setValue(round(level_db))
-        self.level.blockSignals(blocked)
-        other = self.blind.level
-        blocked = other.blockSignals(True)
-        other.setValue(round(level_db))
-        other.blockSignals(blocked)
-        self.level_words.setText(f"{number(level_db, 0)} dB")
-
-    def _say_time(self) -> None:
-        rate, frames = self._document.session.sample_rate_hz, self._frames()
-        self.time.setText(f"{clock(self.player.position / rate)} / {clock(frames / rate)}")
-        if frames and not self.seek.isSliderDown():
-            blocked = self.seek.blockSignals(True)
-            self.seek.setValue(round(1000.0 * self.player.position / frames))
-            self.seek.blockSignals(blocked)
-
-    def _show_playing(self) -> None:
-        playing = self.player.playing
-        self.play.setText("Pause (Space)" if playing else "Play (Space)")
-        self.blind.show_playing(playing)
-
-    def _on_tick(self) -> None:
-        self._say_time()
-        error = self.player.taken_error()
-        if error is not None:
-            self.problem.emit(error)
-        if not self.player.playing:
-            self._tick.stop()
-            self._show_playing()
-
-    # --- blind ---
-
-    def blind_test(self) -> None:
-        """A test of the reference and the chosen one."""
-        if self._blinded or self._matched() is None or self.chosen is None:
-            return
-        if self.unnamed.isChecked():
-            self.unnamed.setChecked(False)
-        self.player.pause()
-        self._show_playing()
-        a, b = self._candidates[0], self._candidates[max(1, self._chosen)]
-        files = {a.key, b.key}
-        earlier = tuple(
-            one for one in self._document.session.blind_tests if {one.a.file, one.b.file} == files
-        )
-        self.pages.setCurrentIndex(1)
-        self.blind.show_before(_name(a, b), _name(b, a), earlier[-5:])
-
-    def _begin_blind(self, kind: str, planned: int) -> None:
-        matched = self._matched()
-        if matched is None:
-            return
-        a, b = self._candidates[0], self._candidates[max(1, self._chosen)]
-        sides = [
-            BlindSide(name=_name(one, other), file=one.key,
-                      gain_db=round(matched.gains_db.get(one.key, 0.0), 4))
-            for one, other in ((a, b), (b, a))
-        ]  # fmt: skip
-        first, last = self.player.loop or (0, 0)
-        plan = BlindPlan(
-            "preference" if kind == "preference" else "abx", planned, sides[0], sides[1],
-            first, last,
-        )  # fmt: skip
-        self.blind.start(BlindRun(plan, self.draw))
-        if not self.player.playing:
-            self.toggle_play()
-
-    def _blind_heard(self, button: str) -> None:
-        run = self.blind.run
-        if run is None:
-            return
-        letter = run.heard(button)  # type: ignore[arg-type]
-        side = run.plan.a if letter == "a" else run.plan.b
-        self.player.hear({side.file})
-
-    def _on_answered(self) -> None:
-        run = self.blind.run
-        if run is not None and run.ended:
-            self._stop_blind()
-
-    def _stop_blind(self) -> None:
-        run = self.blind.run
-        self.player.pause()
-        self._show_playing()
-        if run is None or not run.answered:
-            self._leave_blind()
-            return
-        taken = {one.id for one in self._document.session.blind_tests}
-        made_at = self._services.clock().isoformat(timespec="seconds")
-        test = run.record(free_id(taken, "blind"), made_at)
-        self.blind.run = None
-        self._kept_test = test
-        self._document.apply(compare_edits.keep_blind_test(test))
-        self.blind.show_result(test)
-
-    def _leave_blind(self) -> None:
-        self.blind.run = None
-        self.player.pause()
-        self._show_playing()
-        self.pages.setCurrentIndex(0)
-        self._hear(0)
-        self.list.setFocus()
-
-    def ask_export(self) -> None:
-        """The trials of the last test as CSV."""
-        test = self._kept_test
-        if test is None or not self._blinded:
-            self.said.emit("No blind test is shown.")
-            return
-        path = ask_to_save(self.window(), "Export blind test", f"{test.id}.csv", "CSV (*.csv)")
-        if path:
-            try:
-                Path(path).write_text(trials_table(test).csv(), encoding="utf-8")
-            except OSError as error:
-                self.problem.emit(error)
-                return
-            self.said.emit(f"Exported: {path}")
-
-
-def _name(one: Candidate, other: Candidate) -> str:
-    """A candidate's name, with its take's where both are called the same."""
-    return one.name if one.name != other.name else f"{one.name} ({one.take_name})"

@@ -7,17 +7,21 @@ long as nothing of it changed.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TypeVar
+from typing import Literal, TypeVar
 
 from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.errors import CancelledError, DiaulosError
 from diaulos.session.model import Session
+from diaulos.signal.allpass import ByBand
+from diaulos.units import gain_to_db
 from diaulos.work.compare.choices import (
+    MATCH_BANDS_HZ,
     Candidate,
     Matched,
     Measured,
     as_monitored,
+    band_loudness,
     candidate_named,
     match_all,
     matched_channels,
@@ -25,7 +29,15 @@ from diaulos.work.compare.choices import (
     open_candidate,
     side_of,
 )
+from diaulos.work.compare.doubling import (
+    ClickTrack,
+    DoubleTrack,
+    compare_doubled,
+    compare_with_click,
+)
+from diaulos.work.compare.intotime import by_band
 from diaulos.work.compare.pairs import Pair, Side, compare_pair
+from diaulos.work.compare.twoways import Pauses, noise_in_pauses
 from diaulos.work.listening.heard import heard_through
 from diaulos.work.listening.player import Channel
 from diaulos.work.ports import CancelToken, Progress
@@ -36,13 +48,23 @@ V = TypeVar("V")
 Signature = tuple[object, ...]
 
 
+ExtraKind = Literal["doubled", "click", "bands", "pauses", "band level"]
+
+
 @dataclass(frozen=True)
-class _Piece:
-    """What is to be worked out next: levels of a candidate (no other), or a pair."""
+class Piece:
+    """What is to be worked out next: levels of a candidate (no other), a pair, or what a page asks
+    for on top (`kind`, with what it was asked by)."""
 
     one: Signature
     other: Signature | None = None
     split: bool = False
+    kind: ExtraKind | None = None
+    by: float | str = ""
+
+
+Extra = DoubleTrack | ClickTrack | ByBand | Pauses | float | None
+Found = Measured | Pair | Extra
 
 
 class CompareWork(View):
@@ -58,6 +80,10 @@ class CompareWork(View):
         self._split: set[tuple[Signature, Signature]] = set()
         """Pairs whose difference was split, whether it could be or not."""
         self._problems: dict[Signature, str] = {}
+        self._extras: dict[Piece, Extra | DiaulosError] = {}
+        """What pages asked for on top, or why it cannot be told."""
+        self._together: dict[str, float] = {}
+        """Keys of what is heard at once, and its pan; empty: one at a time."""
         self._working = False
         self._shown = False
         self._brought: tuple[object, ...] = ()
@@ -89,7 +115,23 @@ class CompareWork(View):
         missing = any(one not in measured and one not in self._problems for one in signs)
         if not signs or missing or signs[0] not in measured:
             return None
-        return match_all(list(measured.values()), self._match_by)
+        if self._match_by not in MATCH_BANDS_HZ:
+            return match_all(list(measured.values()), self._match_by)
+        bands: dict[str, float | None] = {}
+        for sign, one in measured.items():
+            piece = self._band_piece(sign)
+            if piece not in self._extras:
+                return None
+            level = self._extras[piece]
+            bands[one.key] = level if isinstance(level, float) else None
+        return match_all(list(measured.values()), "band", bands)
+
+    def _band_piece(self, sign: Signature) -> Piece:
+        return Piece(sign, kind="band level", by=self._match_by)
+
+    def _extra_pieces(self) -> list[Piece]:
+        """What the page that is shown asks for on top."""
+        return []
 
     def pair(self, at: int, other: int) -> Pair | None:
         """What is known of two candidates, by their places."""
@@ -110,12 +152,14 @@ class CompareWork(View):
         """Whether a piece is being worked out: one that was dropped with the others is not."""
         return self._working and not self._jobs.quiet
 
-    def _next(self) -> _Piece | None:
+    def _next(self) -> Piece | None:
         signs = self._signatures()
         fine = [one for one in signs if one not in self._problems]
         for one in fine:
             if one not in self._levels:
-                return _Piece(one)
+                return Piece(one)
+            if self._match_by in MATCH_BANDS_HZ and self._band_piece(one) not in self._extras:
+                return self._band_piece(one)
         if len(signs) < 2 or signs[0] in self._problems:
             return None
         chosen = min(self._chosen, len(signs) - 1)
@@ -131,7 +175,12 @@ class CompareWork(View):
             pair = self._pairs.get((signs[at], signs[other]))
             whole = (signs[at], signs[other]) in self._split
             if pair is None or (split and pair.found is not None and not whole):
-                return _Piece(signs[at], signs[other], split and pair is not None)
+                return Piece(signs[at], signs[other], split and pair is not None)
+            if (at, other) == (0, chosen) and (split or pair.found is None):
+                # What is looked at comes ahead of the other pairs.
+                for piece in self._extra_pieces():
+                    if piece not in self._extras:
+                        return piece
         return None
 
     def _go_on(self) -> None:
@@ -147,9 +196,20 @@ class CompareWork(View):
         levels = self._measured()
         rate = session.sample_rate_hz
 
-        def work(_progress: Progress, cancel: CancelToken) -> Measured | Pair:
+        pair = self._pairs.get((piece.one, piece.other)) if piece.other is not None else None
+
+        def work(_progress: Progress, cancel: CancelToken) -> Found:
             if piece.other is None:
                 heard = open_candidate(session, by_sign[piece.one], store, files)
+                if piece.kind == "band level":
+                    return band_loudness(heard, rate, str(piece.by), cancel)
+                if piece.kind == "click":
+                    here = side_of(replace(levels[piece.one], heard=heard), rate, cancel)
+                    tempo, division, first = str(piece.by).split()
+                    lines, spread = compare_with_click(
+                        here, float(tempo), int(division), float(first)
+                    )
+                    return ClickTrack(lines, spread)
                 return measure_candidate(heard, rate, cancel)
 
             # Opened anew: cabinets and low cuts remember what they read last, and those that play
@@ -158,13 +218,19 @@ class CompareWork(View):
                 heard = open_candidate(session, by_sign[sign], store, files)
                 return side_of(replace(levels[sign], heard=heard), rate, cancel)
 
-            return compare_pair(side(piece.one), side(piece.other), cancel, split=piece.split)
+            a, b = side(piece.one), side(piece.other)
+            if piece.kind is None:
+                return compare_pair(a, b, cancel, split=piece.split)
+            return _extra_of(piece, a, b, pair)
 
-        def done(found: Measured | Pair) -> None:
+        def done(found: Found) -> None:
             self._working = False
-            if isinstance(found, Measured):
+            if piece.kind is not None:
+                assert not isinstance(found, Measured | Pair)
+                self._extras = _kept(self._extras, piece, found)
+            elif isinstance(found, Measured):
                 self._levels = _kept(self._levels, piece.one, found)
-            elif piece.other is not None:
+            elif piece.other is not None and isinstance(found, Pair):
                 key = (piece.one, piece.other)
                 self._pairs = _kept(self._pairs, key, found)
                 if piece.split:
@@ -175,6 +241,12 @@ class CompareWork(View):
         def failed(error: Exception) -> None:
             self._working = False
             if isinstance(error, CancelledError):
+                return
+            if piece.kind is not None:
+                told = error if isinstance(error, DiaulosError) else DiaulosError(str(error))
+                self._extras = _kept(self._extras, piece, told)
+                self._show()
+                self._go_on()
                 return
             words = error.what if isinstance(error, DiaulosError) else str(error)
             self._problems[piece.one if piece.other is None else piece.other] = words
@@ -207,8 +279,13 @@ class CompareWork(View):
             pair = self._pairs.get((signs[0], sign)) if at else None
             found = pair.found if pair is not None else None
             gain = matched.gains_db[one.key]
-            brought.append((sign, gain, found))
-            channels += matched_channels(one.heard, gain, rate, found)
+            if self._together:
+                # As they stand in the mix: where each lies now, one beside the other.
+                found, gain = None, gain - gain_to_db(len(self._together))
+            pan = self._together.get(one.key, 0.0)
+            brought.append((sign, gain, found, pan, bool(self._together)))
+            here = matched_channels(one.heard, gain, rate, found)
+            channels += [replace(channel, pan=pan) for channel in here] if pan else here
         if tuple(brought) == self._brought:
             return  # what plays goes on
         self._brought = tuple(brought)
@@ -225,6 +302,17 @@ class CompareWork(View):
         changed = tuple(kept) != self._candidates
         self._candidates = tuple(kept)
         return changed
+
+
+def _extra_of(piece: Piece, a: Side, b: Side, pair: Pair | None) -> Extra:
+    """What a page asks for of a pair on top of what is known of it."""
+    if piece.kind == "doubled":
+        return compare_doubled(a, b)
+    if pair is None or pair.found is None:
+        return None
+    if piece.kind == "bands":
+        return by_band(a, b, pair.found, float(piece.by))
+    return noise_in_pauses(a, b, pair)
 
 
 def _placed(session: Session, one: Candidate) -> object:
