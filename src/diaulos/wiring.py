@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import os
 import uuid
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -31,6 +32,7 @@ from diaulos.rig.strays import Stray
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, WordLength
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
+from diaulos.storage.beside import write_whole
 from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
@@ -82,6 +84,7 @@ from diaulos.work.rigs.building import Start, started
 from diaulos.work.rigs.look import instrument_source, rig_graph
 from diaulos.work.rigs.rendering import played_volts
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
+from diaulos.work.sheets.model import Sheet
 from diaulos.work.takes.recording import RecordBackendFor
 
 __all__ = [
@@ -96,6 +99,7 @@ __all__ = [
     "audio_info",
     "bench_for",
     "blocks_of",
+    "check_sheet_file",
     "device_list",
     "hear_inputs",
     "hear_live",
@@ -113,11 +117,54 @@ __all__ = [
     "rig_backend",
     "round_trip_of",
     "session_text",
+    "sheet_bytes",
     "strum_backend",
     "studio_backend",
     "trip_store",
     "way_round_of",
+    "write_sheet_file",
 ]
+
+
+SHEET_FILES = (".pdf", ".html", ".csv")
+PAPERS = ("A4", "Letter")
+
+
+def check_sheet_file(path: Path, paper: str = "A4", *, replace: bool = False) -> None:
+    """Before a sheet is worked out: whether it can be written there. InputError where not."""
+    if path.suffix.casefold() not in SHEET_FILES:
+        raise InputError(
+            f"a sheet is a file that ends in {', '.join(SHEET_FILES)}.", where=path.name,
+            remedy="Choose one of them.",
+        )  # fmt: skip
+    if paper not in PAPERS:
+        raise InputError(f"there is no paper {paper!r}.", remedy=f"Papers: {', '.join(PAPERS)}.")
+    if os.path.lexists(path) and not replace:
+        raise InputError(
+            "the file exists already.", where=str(path), remedy="Choose another, or replace it."
+        )
+
+
+def sheet_bytes(sheet: Sheet, suffix: str, paper: str = "A4") -> bytes:
+    """A sheet laid out as ".pdf", ".html" or ".csv"."""
+    # Imported where they are used: a PDF library takes longer to import than a sheet to make.
+    if suffix == ".pdf":
+        from diaulos.reports.pdf_sheet import pdf_sheet
+
+        return pdf_sheet(sheet, "Letter" if paper == "Letter" else "A4")
+    if suffix == ".html":
+        from diaulos.reports.html_sheet import html_sheet
+
+        return html_sheet(sheet).encode()
+    from diaulos.reports.csv_sheet import csv_sheet
+
+    return csv_sheet(sheet).encode()
+
+
+def write_sheet_file(sheet: Sheet, path: Path, paper: str = "A4", *, replace: bool = False) -> None:
+    """A sheet as a file, whole or not at all."""
+    check_sheet_file(path, paper, replace=replace)
+    write_whole(path, sheet_bytes(sheet, path.suffix.casefold(), paper))
 
 
 def bench_for(

@@ -24,13 +24,13 @@ from diaulos.__main__ import main
 from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.calibrate import CalibrateDialog
-from diaulos.app.views.levels.columns import columns_of
 from diaulos.app.views.levels.view import LevelsView
 from diaulos.figures import number
 from diaulos.rig.levels.calibration import input_stage
 from diaulos.rig.model import PortRef, Rig, SettingRef
 from diaulos.rig.templates import build
 from diaulos.session import edits
+from diaulos.work.rigs.columns import columns_of
 from diaulos.work.rigs.levels import aim_of, levels_of
 from diaulos.work.rigs.solving import solve_rig
 from diaulos.work.rigs.stored import Stored, stored_of

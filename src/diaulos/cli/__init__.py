@@ -23,6 +23,7 @@ VERBS = {
     "double": "comparing:double",
     "blind": "comparing:blind",
     "lowcut": "comparing:lowcut",
+    "sheet": "sheets:sheet",
     "measure": "inspecting:measure",
     "tune": "inspecting:tune",
     "noise": "inspecting:noise",

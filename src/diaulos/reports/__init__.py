@@ -1,1 +1,1 @@
-"""Reports: a session as text. Sheets come with a later issue."""
+"""Reports: sheets laid out as PDF, as one HTML file, as CSV; drawings as SVG. No Qt."""

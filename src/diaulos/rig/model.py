@@ -453,7 +453,7 @@ SWITCHES = {
 """What a setting of this name is, wherever one has it."""
 
 
-def _named(stage: Stage) -> tuple[set[str], set[str]]:
+def named_by(stage: Stage) -> tuple[set[str], set[str]]:
     """The switches and the controls that a stage reads."""
     words: set[str] = set()
     numbers: set[str] = set()
@@ -531,7 +531,7 @@ class Device(Frozen):
                     raise ValueError(f"{self.name}: a path names channel {channel} of {end}")
             words |= {name for name, _ in path.when}
             for stage in path.stages:
-                more_words, more_numbers = _named(stage)
+                more_words, more_numbers = named_by(stage)
                 words |= more_words
                 numbers |= more_numbers
         words |= SWITCHES & set(settings)

@@ -14,13 +14,13 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
-from diaulos.app.views.levels.columns import Column
 from diaulos.app.views.levels.diagram import AXIS, RIGHT_AXIS
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.painted import Rescaled
 from diaulos.rig.levels.settings import CourseSetting
 from diaulos.rig.model import Choice, Control
+from diaulos.work.rigs.columns import Column
 
 
 class _Elided(TextLabel):

@@ -18,12 +18,12 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QToolTip
 
 from diaulos.app import theme
-from diaulos.app.views.levels.columns import Column, columns_of
 from diaulos.app.views.levels.painting import FOOT, Laid, LevelPainting
 from diaulos.app.widgets.painted import least_width, scaled_size
 from diaulos.figures import level, number
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.units import LOWEST_DB
+from diaulos.work.rigs.columns import Column, columns_of
 from diaulos.work.rigs.verdicts import stations_table
 
 AXIS = 40

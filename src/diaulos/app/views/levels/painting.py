@@ -13,12 +13,12 @@ from PySide6.QtGui import (
 )
 
 from diaulos.app import theme
-from diaulos.app.views.levels.columns import Column, columns_of
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
 from diaulos.app.widgets.painted import Painted
 from diaulos.figures import number
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.units import LOWEST_DB
+from diaulos.work.rigs.columns import Column, columns_of
 
 AXIS = 40
 RIGHT_AXIS = 42

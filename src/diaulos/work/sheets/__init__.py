@@ -1,0 +1,1 @@
+"""Sheets: how something was made, and how it is set up again, as words, tables and drawings."""
