@@ -201,7 +201,14 @@ def main() -> None:
             if look is theme.DAY:
                 desk.show("compare")
                 wait(app, partial(settled_now, desk))
+                compare = desk.views["compare"]
+                compare.judge.show_page("places")
+                wait(app, partial(settled_now, desk))
                 shot(window, out.out, "compare", look)
+                desk.show("sheets")
+                desk.views["sheets"].kinds.setCurrentRow(2)
+                wait(app, partial(settled_now, desk))
+                shot(window, out.out, "sheets", look)
             desk.show("takes")
             takes = desk.views["takes"]
             assert takes is not None

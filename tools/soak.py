@@ -11,6 +11,7 @@ from pathlib import Path
 HERE = Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(HERE / "tests" / name) for name in ("soak", "core", "")]
 
+import archives
 import delays
 import differences
 import disk
@@ -42,6 +43,7 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
     "loops": lambda tenth, seed: loops.run(
         loops.CHANGED // (10 if tenth else 1), loops.UNCHANGED // (10 if tenth else 1), seed
     ),
+    "archives": lambda tenth, seed: archives.run(archives.ARCHIVES // (10 if tenth else 1), seed),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }
 

@@ -19,8 +19,15 @@ TAP_WORDS = {
 
 
 def number(value: float, places: int = 1, *, sign: bool = False) -> str:
-    """A figure; silence and the unknown as a dash."""
-    if not math.isfinite(value) or value <= -199.0:
+    """A level or a difference of levels; silence and the unknown as a dash."""
+    if value <= -199.0:
+        return "\N{EN DASH}"
+    return plain(value, places, sign=sign)
+
+
+def plain(value: float, places: int = 1, *, sign: bool = False) -> str:
+    """A figure that is no level (samples, ms): all that is finite is told."""
+    if not math.isfinite(value):
         return "\N{EN DASH}"
     text = f"{value:+.{places}f}" if sign else f"{value:.{places}f}"
     if float(text) == 0.0:

@@ -32,8 +32,9 @@ from diaulos.rig.strays import Stray
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, WordLength
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
-from diaulos.storage.beside import write_whole
+from diaulos.storage.beside import write_failed, write_whole
 from diaulos.storage.folder import SUFFIX, SessionFolder
+from diaulos.storage.packing import PACKED, Unpacked, pack, unpack
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
 from diaulos.storage.trips import TripFile, trips_path
@@ -57,11 +58,13 @@ from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
 from diaulos.work.capture.smallest import SECONDS, BlockTrial, try_blocks
 from diaulos.work.capture.stream import Capture
 from diaulos.work.capture.trips import Trip, TripStore, WayRound
+from diaulos.work.handing.stems import Stem, StemChoice, stems_text, write_stems
 from diaulos.work.hunting.causes import Cause, courses_of
 from diaulos.work.hunting.trials import Studio, Trial
 from diaulos.work.instruments.plucking import plucked_volts
 from diaulos.work.ports import (
     AudioBackend,
+    AudioSink,
     CancelToken,
     DeviceInfo,
     DeviceList,
@@ -84,10 +87,12 @@ from diaulos.work.rigs.building import Start, started
 from diaulos.work.rigs.look import instrument_source, rig_graph
 from diaulos.work.rigs.rendering import played_volts
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
-from diaulos.work.sheets.model import Sheet
+from diaulos.work.sheets.making import make_sheet
+from diaulos.work.sheets.model import Levels, Sheet, Wanted
 from diaulos.work.takes.recording import RecordBackendFor
 
 __all__ = [
+    "PACKED",
     "SUFFIX",
     "BenchAudio",
     "DeviceAudio",
@@ -96,11 +101,13 @@ __all__ = [
     "HuntBackendFor",
     "OnDevice",
     "SessionFolder",
+    "Unpacked",
     "audio_info",
     "bench_for",
     "blocks_of",
     "check_sheet_file",
     "device_list",
+    "drawing_svg",
     "hear_inputs",
     "hear_live",
     "hunt_backend",
@@ -110,6 +117,7 @@ __all__ = [
     "loop_on",
     "new_session",
     "output_backend",
+    "pack",
     "pluck_backend",
     "record_on",
     "resample_whole",
@@ -121,8 +129,10 @@ __all__ = [
     "strum_backend",
     "studio_backend",
     "trip_store",
+    "unpack",
     "way_round_of",
     "write_sheet_file",
+    "write_stem_files",
 ]
 
 
@@ -159,6 +169,51 @@ def sheet_bytes(sheet: Sheet, suffix: str, paper: str = "A4") -> bytes:
     from diaulos.reports.csv_sheet import csv_sheet
 
     return csv_sheet(sheet).encode()
+
+
+def write_stem_files(
+    session: Session, stems: Sequence[Stem], choice: StemChoice, folder: SessionFolder, out: Path,
+    *, replace: bool = False, progress: Progress = no_progress, cancel: CancelToken | None = None,
+    clock: Callable[[], datetime] | None = None,
+) -> tuple[dict[str, int], tuple[str, ...]]:  # fmt: skip
+    """Write stems into a folder, with a text of what was done and a track sheet beside them:
+    clipped samples by file, and the names of what lies beside."""
+    beside = ("stems.txt", "track sheet.html")
+    names = [*(one.file for one in stems), *beside]
+    there = next((name for name in names if os.path.lexists(out / name)), None)
+    if there is not None and not replace:
+        raise InputError(
+            "the file exists already.", where=str(out / there),
+            remedy="Choose an empty folder, or replace what is there.",
+        )  # fmt: skip
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise write_failed(out, error) from error
+    sinks: dict[str, AudioSink] = {}
+
+    def create(file: str, channels: int, word: str, notes: FileNotes) -> AudioSink:
+        made = ExternalAudio().create(
+            out / file, session.sample_rate_hz, channels, word, notes, replace=replace
+        )
+        sinks[file] = made
+        return made
+
+    when = clock or local_now
+    write_stems(session, stems, choice, folder, create, when, progress, cancel)
+    text = stems_text(session, stems, choice, when())
+    write_whole(out / beside[0], text.encode("utf-8"))
+    takes = tuple(dict.fromkeys(one.take.id for one in stems))
+    sheet = make_sheet(session, Wanted("tracks", take=takes[0] if len(takes) == 1 else ""), folder)
+    write_whole(out / beside[1], sheet_bytes(sheet, ".html"))
+    return {file: sink.clipped_samples for file, sink in sinks.items()}, beside
+
+
+def drawing_svg(levels: Levels) -> str:
+    """A level diagram as it stands on a sheet."""
+    from diaulos.reports.drawing import level_svg
+
+    return level_svg(levels)
 
 
 def write_sheet_file(sheet: Sheet, path: Path, paper: str = "A4", *, replace: bool = False) -> None:

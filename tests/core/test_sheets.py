@@ -382,3 +382,16 @@ def test_parts_can_be_left_out() -> None:
     titles = part_titles(make_sheet(session, Wanted("patch")))
     less = make_sheet(session, Wanted("patch", without=frozenset(titles[:2])))
     assert part_titles(less) == titles[2:]
+    never = make_sheet(session, Wanted("patch", without=frozenset({"Before plugging"})))
+    assert isinstance(never.parts[0], Notices), "cautions are never off"
+
+
+def test_tables_are_sorted_by_a_column() -> None:
+    rows = (("b", "\N{MINUS SIGN}3.0 dB"), ("a", "10.0 dB"), ("", ""), ("C", "9.5 dB"))
+    table = Rows("T", ("Name", "Level"), rows)
+    assert [row[0] for row in table.by("Name").rows] == ["a", "b", "C", ""]
+    assert [row[0] for row in table.by("Level").rows] == ["b", "C", "a", ""]
+    assert table.by("Other") == table
+    sheet = make_sheet(demo(), Wanted("patch", sort="Cable"))
+    kinds = [row[3] for row in part(sheet, "Cables").rows]
+    assert kinds == sorted(kinds, key=str.casefold)

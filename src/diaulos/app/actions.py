@@ -268,6 +268,10 @@ ACTIONS: tuple[ActionSpec, ...] = (
                    f"hear_{place}", "open", view="compare")
         for place in range(1, 10)
     ),
+    ActionSpec("export_sheet", "&Export the sheet\N{HORIZONTAL ELLIPSIS}", "Sheets", "E",
+               "ask_export", "open", True, "sheets"),
+    ActionSpec("print_sheet", "&Print the sheet\N{HORIZONTAL ELLIPSIS}", "Sheets", "Ctrl+P",
+               "ask_print", "open", view="sheets"),
     ActionSpec("manual", "&Manual", "Help", "Ctrl+F1", "show_manual", ""),
     ActionSpec("keys", "&Keys", "Help", "F1", "show_keys", ""),
     ActionSpec("glossary", "&Words and units", "Help", "", "show_glossary", ""),

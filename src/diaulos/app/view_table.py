@@ -59,6 +59,12 @@ def _compare() -> type[View]:
     return CompareView
 
 
+def _sheets() -> type[View]:
+    from diaulos.app.views.sheets.view import SheetsView
+
+    return SheetsView
+
+
 VIEWS: tuple[ViewRow, ...] = (
     ViewRow("instruments", "Instruments", "Ctrl+1", _instruments),
     ViewRow("rig", "Rig", "Ctrl+2", _rig),
@@ -66,6 +72,7 @@ VIEWS: tuple[ViewRow, ...] = (
     ViewRow("takes", "Takes", "Ctrl+4", _takes),
     ViewRow("reamp", "Reamp", "Ctrl+5", _reamp),
     ViewRow("compare", "Compare", "Ctrl+6", _compare),
+    ViewRow("sheets", "Sheets", "Ctrl+7", _sheets),
 )
 FIRST = "reamp"
 """Shown when nothing is remembered."""

@@ -39,6 +39,7 @@ from diaulos.session.model import (
     Pass,
     Return,
     Session,
+    SheetChoice,
     Take,
     rig_hash,
 )
@@ -250,6 +251,15 @@ def _change_pass(label: str, take_id: str, pass_id: str, **update: object) -> Ed
 def rename_pass(take_id: str, pass_id: str, name: str) -> Edit:
     """Another name for a pass."""
     return _change_pass("Rename pass", take_id, pass_id, name=name)
+
+
+def choose_sheet(kind: str, choice: SheetChoice) -> Edit:
+    """What goes into the sheets of a kind."""
+
+    def change(session: Session) -> Session:
+        return session.model_copy(update={"sheets": {**session.sheets, kind: choice}})
+
+    return Edit("Choose what goes into the sheet", change)
 
 
 def keep_pass(take_id: str, pass_id: str, keeper: bool) -> Edit:

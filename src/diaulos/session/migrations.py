@@ -176,7 +176,8 @@ def _moves_come(data: dict[str, Any]) -> dict[str, Any]:
 
 
 def _places_come(data: dict[str, Any]) -> dict[str, Any]:
-    """Version 15 knows places of microphones and all-passes. Until then there were none."""
+    """Version 15 knows places of microphones, all-passes and choices of sheets. Until then there
+    were none."""
     return data
 
 

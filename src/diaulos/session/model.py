@@ -586,6 +586,17 @@ class TrimSaid(Frozen):
     done: bool
 
 
+class SheetChoice(Frozen):
+    """What goes into a sheet of one kind: of which rig, take or tone ("": the usual one), of which
+    pass; titles of parts that are left out; by which column its tables are sorted; a note."""
+
+    of: Word = ""
+    made: Word = ""
+    without: tuple[Word, ...] = Field(default=(), max_length=100)
+    sort: Word = ""
+    note: Prose = Field(default="", max_length=5_000)
+
+
 class Session(Frozen):
     """The whole document."""
 
@@ -645,6 +656,8 @@ class Session(Frozen):
     """Corners in Hz of the low cuts that tracks and returns are heard through, by audio file."""
     mic_places: dict[InsideFile, MicPlace] = Field(default_factory=dict)
     """Where the microphones of tracks and returns stood, as somebody noted it, by audio file."""
+    sheets: dict[Word, SheetChoice] = Field(default_factory=dict, max_length=20)
+    """What goes into the sheets, by kind."""
     blind_tests: tuple[BlindTest, ...] = Field(default=(), max_length=1_000)
     """Every blind test that was answered, the oldest first."""
 

@@ -89,6 +89,10 @@ def coding_history_line(rate_hz: int, word: WordLength, channels: int, text: str
     return f"A=PCM,F={rate_hz},W={bits},M={mode},T={_ascii(text, 200)}\r\n"
 
 
+def _even(data: bytes) -> bytes:
+    return data + b" " * (len(data) % 2)
+
+
 def _ascii(text: str, limit: int) -> str:
     return text.encode("ascii", "replace").decode("ascii")[:limit]
 
@@ -113,6 +117,7 @@ class WavWriter:
         bext: Bext,
         *,
         riff_limit: int = RIFF_LIMIT,
+        ixml: str = "",
     ) -> None:
         self.path = path
         self.frames = 0
@@ -134,12 +139,12 @@ class WavWriter:
         except OSError as error:
             raise write_failed(path, error) from error
         try:
-            self._file.write(self._header(bext))
+            self._file.write(self._header(bext, ixml))
         except OSError as error:
             self.abandon()
             raise write_failed(path, error) from error
 
-    def _header(self, bext: Bext) -> bytes:
+    def _header(self, bext: Bext, ixml: str) -> bytes:
         bits = 24 if self._word == "24" else 32
         tag = 1 if self._word == "24" else 3
         fmt = struct.pack(
@@ -158,6 +163,7 @@ class WavWriter:
             _chunk(b"JUNK", bytes(28))
             + _chunk(b"bext", packed)
             + _chunk(b"fmt ", fmt)
+            + (_chunk(b"iXML", _even(ixml.encode("utf-8"))) if ixml else b"")
             + (_chunk(b"fact", struct.pack("<I", 0)) if tag == 3 else b"")
         )
         self._fact_at = 12 + len(chunks) - 4 if tag == 3 else None

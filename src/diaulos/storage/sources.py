@@ -75,7 +75,9 @@ def new_wav(
 ) -> WavWriter:  # fmt: skip
     """A writer for a new file."""
     kind: WordLength = "24" if word == "24" else "float"
-    return WavWriter(path, rate_hz, channels, kind, make_bext(notes, rate_hz, channels, word))
+    return WavWriter(
+        path, rate_hz, channels, kind, make_bext(notes, rate_hz, channels, word), ixml=notes.ixml
+    )
 
 
 class ExternalAudio:

@@ -254,12 +254,14 @@ class AudioSink(Protocol):
 
 @dataclass(frozen=True)
 class FileNotes:
-    """What goes into a file's bext chunk."""
+    """What goes into a file's bext chunk, and beside it."""
 
     description: str
     made_at: datetime
     time_reference: int = 0
     history: str = ""
+    ixml: str = ""
+    """An iXML chunk; "" for none."""
 
 
 class SessionStore(Protocol):

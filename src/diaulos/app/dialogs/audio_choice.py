@@ -16,7 +16,7 @@ from diaulos.app.widgets.number_field import WholeField
 from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.wrapping import Flowing
 from diaulos.errors import CancelledError, DiaulosError
-from diaulos.figures import counted, number
+from diaulos.figures import counted, number, plain
 from diaulos.ids import BENCH
 from diaulos.work.capture.roundtrip import RoundTrip
 from diaulos.work.capture.smallest import BlockTrial
@@ -222,7 +222,7 @@ class AudioChoice(Flowing):
         at = f"at {rate} Hz, {block} frames"
         measured = WayRound(device, self._services.trips.known()).measured(rate, block)
         if measured is not None:
-            return f"Round trip {at}: {number(measured.samples, 2)} samples, measured."
+            return f"Round trip {at}: {plain(measured.samples, 2)} samples, measured."
         if there.latency_claimed_s is None:
             return f"Round trip {at}: never measured."
         claimed = there.latency_claimed_s * rate
@@ -302,9 +302,9 @@ class AudioChoice(Flowing):
         ms = 1000.0 * found.samples / found.rate_hz
         turned = ", turned" if found.polarity < 0 else ""
         self.trip.setText(
-            f"Round trip: {number(found.samples, 2)} samples, {number(ms, 2)} ms, measured to "
+            f"Round trip: {plain(found.samples, 2)} samples, {plain(ms, 2)} ms, measured to "
             f"{number(found.error_samples, 3)}{turned}. "
-            f"The driver claims {number(found.claimed_samples, 0)}."
+            f"The driver claims {plain(found.claimed_samples, 0)}."
         )
 
     def _on_failed(self, error: Exception) -> None:

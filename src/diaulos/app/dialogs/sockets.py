@@ -28,7 +28,7 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import DiaulosError
-from diaulos.figures import counted, number
+from diaulos.figures import counted, number, plain
 from diaulos.ids import BENCH
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import DeviceMap, Rig, Tie
@@ -366,7 +366,7 @@ class SocketsDialog(QDialog):
             ms = 1000.0 * late / trip.rate_hz
             turned = ", and turns the polarity over" if trip.polarity < 0 else ""
             self.told.setText(
-                f"{program} is {number(late, 2)} samples ({number(ms, 2)} ms) later than the dry "
+                f"{program} is {plain(late, 2)} samples ({plain(ms, 2)} ms) later than the dry "
                 f"DI, give or take {number(trip.error_samples, 3)}{turned}. Kept with "
                 "every rig that it is in."
             )

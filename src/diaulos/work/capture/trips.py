@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Protocol
 
-from diaulos.figures import number
+from diaulos.figures import plain
 from diaulos.work.ports import StreamInfo
 
 
@@ -78,7 +78,7 @@ class WayRound:
         return (
             f"The round trip of {self.device} was never measured at {info.rate_hz} Hz and "
             f"{info.block_frames} frames (Preferences, Sound): what plays along lands in time by "
-            f"the driver's claim of {number(self.samples(info), 0)} samples."
+            f"the driver's claim of {plain(self.samples(info), 0)} samples."
         )
 
 

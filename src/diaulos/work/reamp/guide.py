@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from diaulos.figures import number
+from diaulos.figures import number, plain
 from diaulos.rig.checks import Severity
 from diaulos.rig.model import Rig
 from diaulos.rig.returns import PlannedReturn, planned_returns, way_words
@@ -106,7 +106,7 @@ def _loop_proved(session: Session, rig: Rig, device: str) -> str:
         return ""
     last = max(known, key=lambda one: one.made_at)
     slate = last.returns[0].slate
-    late = "" if slate.delay_samples is None else f", {number(slate.delay_samples, 2)} samples late"
+    late = "" if slate.delay_samples is None else f", {plain(slate.delay_samples, 2)} samples late"
     return f"Good on {last.made_at[:16].replace('T', ' ')}{late}."
 
 
@@ -129,7 +129,7 @@ def _pass_words(made: Pass) -> str:
     if back.alignment is None:
         return f"{made.name}: {back.alignment_refused}"
     turned = "" if back.alignment.polarity > 0 else ", inverted (turned when heard)"
-    words = f"{made.name}: {number(back.alignment.delay_samples, 2)} samples late{turned}"
+    words = f"{made.name}: {plain(back.alignment.delay_samples, 2)} samples late{turned}"
     if back.recorded is not None:
         words += f", nulls with {back.recorded.name} to {number(back.recorded.null_db)} dB"
     return f"{words}."

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from diaulos.errors import DiaulosError, RigError
-from diaulos.figures import counted, level, number
+from diaulos.figures import counted, level, number, plain
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
 from diaulos.rig.plan import return_control
@@ -217,7 +217,7 @@ def pass_lines(one: Return, rate_hz: float) -> tuple[str, str, str]:
     else:
         ms = samples_to_ms(found.delay_samples, rate_hz)
         timing = (
-            f"{number(found.delay_samples, 2)} samples  {number(ms, 3)} ms  "
+            f"{plain(found.delay_samples, 2)} samples  {plain(ms, 3)} ms  "
             f"{'normal' if found.polarity > 0 else 'inverted'}"
         )
     before = "silent" if one.loudness_lufs is None else number(one.loudness_lufs, 2)
@@ -247,7 +247,7 @@ def part_lines(part: Sequence[Return], rate_hz: float) -> tuple[str, ...]:
 def _short_line(one: Return) -> str:
     found = one.alignment
     turned = "" if found is None or found.polarity > 0 else ", inverted"
-    late = "not in time" if found is None else f"{number(found.delay_samples, 2)} samples{turned}"
+    late = "not in time" if found is None else f"{plain(found.delay_samples, 2)} samples{turned}"
     clipped = f", {one.clipped_samples} CLIPPED" if one.clipped_samples else ""
     named = one.side.capitalize() or one.name
     return f"{named}  {late}, {level(one.peak_dbfs, 'dBFS')}{clipped}"
@@ -260,7 +260,7 @@ def slate_words(slate: SlateRecord) -> str:
         return f"loop delay not known: {slate.reason}; {noise}"
     turned = "normal" if slate.polarity == 1 else "inverted"
     return (
-        f"loop delay {number(slate.delay_samples, 2)} samples, {turned} (slate: what its magnitude "
+        f"loop delay {plain(slate.delay_samples, 2)} samples, {turned} (slate: what its magnitude "
         f"does not ask for of the phase); {noise}"
     )
 
@@ -273,8 +273,8 @@ def _against_words(against: Against, rate_hz: float) -> str:
     ms = samples_to_ms(found.delay_samples, rate_hz)
     turned = "" if found.polarity > 0 else ", turned over"
     return (
-        f"against the take's reference {number(found.delay_samples, 2)} samples "
-        f"({number(ms, 3)} ms){turned}, confidence {found.confidence:.2f}"
+        f"against the take's reference {plain(found.delay_samples, 2)} samples "
+        f"({plain(ms, 3)} ms){turned}, confidence {found.confidence:.2f}"
     )
 
 
@@ -378,7 +378,7 @@ def _came_words(one: Return, rate_hz: int) -> str:
     if one.alignment is None:
         return f"recorded, but not in time. {one.alignment_refused}"
     ms = samples_to_ms(one.alignment.delay_samples, rate_hz)
-    text = f"{number(one.alignment.delay_samples, 2)} samples ({number(ms, 2)} ms) late"
+    text = f"{plain(one.alignment.delay_samples, 2)} samples ({plain(ms, 2)} ms) late"
     if one.recorded is not None and one.recorded.null_db <= AS_RECORDED_DB:
         text += ", as recorded"
     if one.alignment.polarity < 0:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from diaulos.figures import number
+from diaulos.figures import number, plain
 from diaulos.session.model import Session
 from diaulos.work.compare.blindrun import result_words
 from diaulos.work.compare.choices import (
@@ -69,7 +69,7 @@ def _figures(pair: Pair) -> tuple[str, ...]:
 
     return (
         pair.b,
-        f"{number(found.delay_samples, 1, sign=True)} samples" if found else "\N{EN DASH}",
+        f"{plain(found.delay_samples, 1, sign=True)} samples" if found else "\N{EN DASH}",
         db(pair.louder_lu, sign=True),
         db(split.null_db if split else None),
         db(split.rest_db if split else None),

@@ -8,7 +8,7 @@ from diaulos.session.roles import recording_rig
 from diaulos.work.ports import CancelToken, SessionStore
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 from diaulos.work.sheets.levelling import level_parts
-from diaulos.work.sheets.model import KINDS, Kind, Part, Sheet, Wanted
+from diaulos.work.sheets.model import KINDS, Kind, Notices, Part, Rows, Sheet, Wanted
 from diaulos.work.sheets.patching import patch_parts
 from diaulos.work.sheets.recalling import recall_parts, recalled_take, tone_parts
 from diaulos.work.sheets.tracking import session_parts, track_parts
@@ -29,7 +29,12 @@ def make_sheet(
             remedy=f"Kinds: {', '.join(KINDS)}.",
         )  # fmt: skip
     parts = _parts(session, wanted, store, stored, cancel or CancelToken())
-    kept = tuple(part for part in parts if part.title not in wanted.without)
+    kept = tuple(
+        part.by(wanted.sort) if isinstance(part, Rows) else part
+        for part in parts
+        # Cautions are acknowledged, never off.
+        if isinstance(part, Notices) or part.title not in wanted.without
+    )
     return Sheet(
         kind=wanted.kind,
         title=KINDS[wanted.kind],
@@ -42,8 +47,8 @@ def make_sheet(
 
 
 def part_titles(sheet: Sheet) -> tuple[str, ...]:
-    """What can be left out."""
-    return tuple(dict.fromkeys(part.title for part in sheet.parts))
+    """What can be left out: all but the cautions."""
+    return tuple(dict.fromkeys(part.title for part in sheet.parts if not isinstance(part, Notices)))
 
 
 def session_time(session: Session) -> str:

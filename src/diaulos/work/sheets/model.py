@@ -3,7 +3,8 @@ so that a figure is the same everywhere."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import re
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 Kind = Literal["patch", "tracks", "levels", "recall", "tone", "compare", "session"]
@@ -31,6 +32,13 @@ class Rows:
     wide: tuple[float, ...] = ()
     tick: bool = False
     empty: str = ""
+
+    def by(self, head: str) -> Rows:
+        """Sorted by a column, figures by their size; as it is where it has no such column."""
+        if head not in self.head or not head:
+            return self
+        at = self.head.index(head)
+        return replace(self, rows=tuple(sorted(self.rows, key=lambda row: _rank(row[at]))))
 
 
 @dataclass(frozen=True)
@@ -77,6 +85,15 @@ class Levels:
     words: str
 
 
+def _rank(text: str) -> tuple[int, float, str]:
+    """Figures by size ahead of words by their letters, what is empty at the end."""
+    plain = text.replace("\N{MINUS SIGN}", "-").replace("\N{PLUS-MINUS SIGN}", "")
+    found = re.match(r"[+-]?\d+(\.\d+)?", plain)
+    if found is not None:
+        return 0, float(found[0]), ""
+    return (1, 0.0, text.casefold()) if text.strip("\N{EN DASH} ") else (2, 0.0, "")
+
+
 Part = Rows | Notices | Words | Levels
 
 
@@ -107,4 +124,6 @@ class Wanted:
     rig: str = ""
     tone: str = ""
     note: str = ""
+    sort: str = ""
+    """A head by which tables are sorted that have it."""
     without: frozenset[str] = field(default_factory=frozenset)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from diaulos.figures import TAP_WORDS, counted, level, number
+from diaulos.figures import TAP_WORDS, counted, level, number, plain
 from diaulos.session.model import Session, Take
 from diaulos.work.compare.choices import Candidate, candidates_of
 from diaulos.work.compare.courses import place_of
@@ -96,7 +96,7 @@ def decided(session: Session, one: Candidate) -> Sequence[str]:
     if placed:
         told.append(placed)
     if moved is not None and moved.delay_samples:
-        told.append(f"moved {number(-moved.delay_samples, 1, sign=True)} samples")
+        told.append(f"moved {plain(-moved.delay_samples, 1, sign=True)} samples")
     if moved is not None and moved.polarity < 0:
         told.append("turned over")
     if moved is not None and moved.allpass_hz is not None:
@@ -118,7 +118,7 @@ def _found(session: Session, one: Candidate) -> str:
             words = []
             placed = made.placed(back)
             if placed is not None:
-                words.append(f"in time by {number(-placed.delay_samples, 1, sign=True)} samples")
+                words.append(f"in time by {plain(-placed.delay_samples, 1, sign=True)} samples")
                 if placed.polarity < 0:
                     words.append("turned over")
             if back.match is not None:

@@ -11,7 +11,7 @@ from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.errors import DiaulosError
-from diaulos.figures import clock, counted, number
+from diaulos.figures import clock, counted, plain
 from diaulos.signal.onsets import Paired
 from diaulos.work.compare.doubling import (
     PAN_PLAN,
@@ -169,7 +169,7 @@ class DoubledPage(QWidget):
                     one.at_s,
                     [
                         Cell(clock(one.at_s), "Enter hears it", sort=one.at_s, figure=True),
-                        Cell(number(one.late_ms, 1, sign=True),
+                        Cell(plain(one.late_ms, 1, sign=True),
                              "Onset of B less that of A" if who else "", sort=one.late_ms,
                              figure=True),
                         Cell("farthest" if one == spread.worst else ""),

@@ -12,7 +12,7 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.wrapping import WrappingRow
-from diaulos.figures import number
+from diaulos.figures import number, plain
 from diaulos.signal.allpass import SPLIT_HZ, BandSums, ByBand
 from diaulos.units import samples_to_ms
 from diaulos.work.compare.intotime import IN_TIME_SAMPLES, Nudge, Timing, distance_of_samples
@@ -108,13 +108,13 @@ class TimingPage(QWidget):
                 late, air, loop = timing.late_samples, timing.air_samples, timing.latency_samples
                 cells = [
                     Cell(letter, name, bold=True),
-                    Cell(number(late, 1, sign=True), "Samples after A, as its file lies",
+                    Cell(plain(late, 1, sign=True), "Samples after A, as its file lies",
                          figure=True),
-                    Cell(number(samples_to_ms(late, rate_hz), 2, sign=True),
+                    Cell(plain(samples_to_ms(late, rate_hz), 2, sign=True),
                          "Samples over the sample rate", figure=True),
-                    Cell(DASH if air is None else number(air, 1, sign=True),
+                    Cell(DASH if air is None else plain(air, 1, sign=True),
                          _air_words(air, rate_hz), figure=True),
-                    Cell(DASH if loop is None else number(loop, 1, sign=True),
+                    Cell(DASH if loop is None else plain(loop, 1, sign=True),
                          "Late less in air: converters, amplifier, cables", figure=True),
                 ]  # fmt: skip
             shown.append((letter, cells))

@@ -35,7 +35,7 @@ from diaulos.app.widgets.curve_plot import CurvePlot
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import fix_width
 from diaulos.app.widgets.wrapping import WrappingRow, scrolled
-from diaulos.figures import counted, number
+from diaulos.figures import counted, number, plain
 from diaulos.session.compared import BlindTest
 from diaulos.session.model import Session
 from diaulos.work.compare.blindrun import Draw
@@ -417,7 +417,7 @@ class CompareView(ComparePages):
         words = []
         moved = session.moves.get(file)
         if moved is not None and moved.delay_samples:
-            words.append(f"moved {number(-moved.delay_samples, 1, sign=True)} samples")
+            words.append(f"moved {plain(-moved.delay_samples, 1, sign=True)} samples")
         if moved is not None and moved.polarity < 0:
             words.append("turned over")
         if moved is not None and moved.allpass_hz is not None:

@@ -1,0 +1,1 @@
+"""Sheets: how was this made, and how is it set up again?"""

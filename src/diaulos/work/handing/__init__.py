@@ -1,0 +1,1 @@
+"""Handing over: stems for any recorder, a whole session in one file."""
