@@ -75,6 +75,7 @@ from diaulos.work.ports import (
     OutputBackend,
     OutputStream,
     Progress,
+    SessionStore,
     StreamCallback,
     StreamSpec,
     Through,
@@ -172,7 +173,7 @@ def sheet_bytes(sheet: Sheet, suffix: str, paper: str = "A4") -> bytes:
 
 
 def write_stem_files(
-    session: Session, stems: Sequence[Stem], choice: StemChoice, folder: SessionFolder, out: Path,
+    session: Session, stems: Sequence[Stem], choice: StemChoice, folder: SessionStore, out: Path,
     *, replace: bool = False, progress: Progress = no_progress, cancel: CancelToken | None = None,
     clock: Callable[[], datetime] | None = None,
 ) -> tuple[dict[str, int], tuple[str, ...]]:  # fmt: skip

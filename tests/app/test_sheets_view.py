@@ -14,6 +14,8 @@ from pytestqt.qtbot import QtBot
 
 from diaulos import wiring
 from diaulos.app.desk import Desk
+from diaulos.app.dialogs.handing import HandingDialog
+from diaulos.app.dialogs.stems import StemsDialog
 from diaulos.app.views.sheets.view import SheetsView
 from diaulos.session import edits
 from diaulos.session.model import Session
@@ -171,3 +173,71 @@ def test_a_sheet_is_printed_and_copied(
     )
     view.copy_image()
     assert not QGuiApplication.clipboard().image().isNull()
+
+
+# --- handing over ---
+
+
+def test_stems_are_planned_and_written_by_one_key(
+    view: SheetsView, opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot, tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    out = tmp_path / "stems"
+    out.mkdir()
+    dialogs: list[StemsDialog] = []
+
+    def accept(dialog: StemsDialog) -> int:
+        dialogs.append(dialog)
+        dialog.pattern.setText("{other}")
+        assert not dialog.write.isEnabled()
+        assert "cannot be used" in dialog.said.text()
+        dialog.pattern.setText("{tap} {name}")
+        for row in range(dialog.takes.count()):
+            dialog.takes.item(row).setCheckState(Qt.CheckState.Unchecked)
+        assert "Choose a take" in dialog.said.text()
+        dialog.takes.item(0).setCheckState(Qt.CheckState.Checked)
+        dialog.made_for.unknown.setChecked(False)
+        dialog.made_for.level.setValue(18.0)
+        assert dialog.write.isEnabled()
+        return int(StemsDialog.DialogCode.Accepted)
+
+    monkeypatch.setattr(StemsDialog, "exec", accept)
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a, **_k: str(out))
+    qtbot.keyClick(view.kinds, Qt.Key.Key_S)
+    settled(opened)
+    dialog = dialogs[0]
+    shown = [dialog.preview.item(row, 0).text() for row in range(dialog.preview.rowCount())]
+    assert [one.file for one in dialog.stems] == shown
+    assert "set" in dialog.preview.item(0, 2).text()
+    assert {path.name for path in out.iterdir()} == {*shown, "stems.txt", "track sheet.html"}
+
+
+def test_a_session_is_handed_over_and_opened_again(
+    view: SheetsView, opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot, tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    path = tmp_path / "handed"
+
+    def accept(dialog: HandingDialog) -> int:
+        dialog.dis.setChecked(False)
+        assert "stay at home" in dialog.said.text()
+        dialog.dis.setChecked(True)
+        assert "stay at home" not in dialog.said.text()
+        return int(HandingDialog.DialogCode.Accepted)
+
+    monkeypatch.setattr(HandingDialog, "exec", accept)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(path), ""))
+    qtbot.keyClick(view.kinds, Qt.Key.Key_H)
+    settled(opened)
+    packed = tmp_path / f"handed{wiring.PACKED}"
+    assert packed.is_file()
+    handed = session_of(opened)
+    target = tmp_path / "again"
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(packed), ""))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(target), ""))
+    opened.opening.ask_unpack()
+    qtbot.waitUntil(
+        lambda: opened.folder is not None and opened.folder.path.stem == "again", timeout=60_000
+    )
+    settled(opened)
+    assert session_of(opened) == handed

@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Qt, Signal
 
 from diaulos import wiring
-from diaulos.app.asking import ask_folder
+from diaulos.app.asking import ask_file, ask_folder, ask_to_save
 from diaulos.app.demo_place import (
     BUILDING,
     begun_demo,
@@ -23,6 +23,7 @@ from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
 from diaulos.app.view_table import BARE
 from diaulos.errors import CancelledError, DiaulosError, SessionLockedError, StorageError
+from diaulos.figures import counted
 from diaulos.session.edits import Edit
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
@@ -176,6 +177,28 @@ class Opening:
         path = ask_folder(self._desk.window, "Open a session (a .diaulos folder)")
         if path:
             self.open_path(path)
+
+    def ask_unpack(self) -> None:
+        """Ask for a packed session and where its folder goes, and open it."""
+        window = self._desk.window
+        packed = ask_file(window, "Open a packed session", f"Packed session (*{wiring.PACKED})")
+        if not packed:
+            return
+        name = f"{Path(packed).stem}{wiring.SUFFIX}"
+        target = ask_to_save(window, "Where the session goes", name, f"Session (*{wiring.SUFFIX})")
+        if not target:
+            return
+
+        def work(progress: Progress, cancel: CancelToken) -> wiring.Unpacked:
+            return wiring.unpack(Path(packed), Path(target), progress=progress, cancel=cancel)
+
+        def done(found: wiring.Unpacked) -> None:
+            self.open_path(found.path)
+            gone = len(found.left_out) + len(found.missing)
+            more = f" {counted(gone, 'file')} stayed with the sender." if gone else ""
+            window.say(f"Unpacked: {found.path}.{more}")
+
+        self._desk.jobs.start(Job("Unpacking", work, done))
 
     def new_session(self) -> None:
         """Ask for what a new session needs and make it."""

@@ -23,7 +23,9 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos import wiring
-from diaulos.app.asking import ask_to_save
+from diaulos.app.asking import ask_folder, ask_to_save
+from diaulos.app.dialogs.handing import HandingDialog
+from diaulos.app.dialogs.stems import StemsDialog
 from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.app.views.sheets.page import SheetPage, fill_document, print_margins
@@ -32,6 +34,7 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import fix_height
 from diaulos.app.widgets.wrapping import WrappingRow, scrolled
 from diaulos.errors import CancelledError, DiaulosError
+from diaulos.figures import counted, number
 from diaulos.session import edits
 from diaulos.session.model import Session, SheetChoice
 from diaulos.work.ports import CancelToken, Progress
@@ -137,10 +140,17 @@ class SheetsView(View):
         self.export = QPushButton("Export\N{HORIZONTAL ELLIPSIS} (E)")
         self.export.setToolTip("As PDF, as one HTML file, or as CSV")
         self.print = QPushButton("Print\N{HORIZONTAL ELLIPSIS} (Ctrl+P)")
+        self.stems = QPushButton("Stems\N{HORIZONTAL ELLIPSIS} (S)")
+        self.stems.setToolTip("Tracks and passes as files that lie in time in any recorder")
+        self.hand = QPushButton("Hand over\N{HORIZONTAL ELLIPSIS} (H)")
+        self.hand.setToolTip("The session in one file")
         row = WrappingRow()
         row.addWidget(self.export)
         row.addWidget(self.print)
         row.add_pair("Paper", self.paper)
+        row.add_stretch()
+        row.addWidget(self.stems)
+        row.addWidget(self.hand)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(12, 10, 12, 10)
         whole.addWidget(split, 1)
@@ -159,6 +169,8 @@ class SheetsView(View):
         self._typing.timeout.connect(self._on_note)
         self.export.clicked.connect(self.ask_export)
         self.print.clicked.connect(self.ask_print)
+        self.stems.clicked.connect(self.ask_stems)
+        self.hand.clicked.connect(self.ask_hand_over)
 
     # --- the frame's calls ---
 
@@ -438,6 +450,61 @@ class SheetsView(View):
         document = QTextDocument()
         fill_document(document, sheet, "", wiring.drawing_svg)
         document.print_(printer)
+
+    def ask_stems(self) -> None:
+        """Tracks and passes as files for another recorder."""
+        session, store = self._document.session, self._document.store
+        if not session.takes:
+            self.said.emit("There is no take to make stems of.")
+            return
+        dialog = StemsDialog(session, self.window())
+        if dialog.exec() != StemsDialog.DialogCode.Accepted or not dialog.stems:
+            return
+        folder = ask_folder(self.window(), "Folder for the stems")
+        if not folder:
+            return
+        stems, choice, clock = dialog.stems, dialog.choice, self._services.clock
+        out = Path(folder)
+
+        def work(progress: Progress, cancel: CancelToken) -> dict[str, int]:
+            clipped, _ = wiring.write_stem_files(
+                session, stems, choice, store, out, progress=progress, cancel=cancel, clock=clock
+            )
+            return clipped
+
+        def done(clipped: dict[str, int]) -> None:
+            loud = [file for file, count in clipped.items() if count]
+            words = f"{counted(len(stems), 'stem')} written: {out}"
+            self.said.emit(f"{words}. Clipped: {', '.join(loud)}" if loud else words)
+
+        self._jobs.start(Job("Writing stems", work, done))
+
+    def ask_hand_over(self) -> None:
+        """The session in one file."""
+        session, store = self._document.session, self._document.store
+        dialog = HandingDialog(session, store.has_file, self.window())
+        if dialog.exec() != HandingDialog.DialogCode.Accepted:
+            return
+        name = session.name.replace("/", "-")
+        kinds = f"Packed session (*{wiring.PACKED})"
+        path = ask_to_save(self.window(), "Hand over", f"{name}{wiring.PACKED}", kinds)
+        if not path:
+            return
+        target = Path(path)
+        if target.suffix != wiring.PACKED:
+            target = target.with_name(target.name + wiring.PACKED)
+        packing = dialog.packing
+        assert isinstance(store, wiring.SessionFolder)
+
+        def work(progress: Progress, cancel: CancelToken) -> int:
+            return wiring.pack(
+                store, packing, target, replace=True, progress=progress, cancel=cancel
+            )
+
+        self._jobs.start(
+            Job("Packing", work, lambda size: self.said.emit(
+                f"Packed: {target}, {number(size / 1e6)} MB"))
+        )  # fmt: skip
 
     def copy_image(self) -> None:
         """The page into the clipboard."""
