@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import itertools
 import os
+import shutil
+import sys
 import uuid
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -12,6 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
+from diaulos import RELEASED, __version__
 from diaulos.audio import devices as real
 from diaulos.audio.bench_backend import BenchBackend
 from diaulos.audio.output import SystemOutput
@@ -34,6 +37,7 @@ from diaulos.session.model import Session, WordLength
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.beside import write_failed, write_whole
 from diaulos.storage.folder import SUFFIX, SessionFolder
+from diaulos.storage.installing import Places, Verb, install, places, uninstall
 from diaulos.storage.packing import PACKED, Unpacked, pack, unpack
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
@@ -112,12 +116,16 @@ __all__ = [
     "hear_inputs",
     "hear_live",
     "hunt_backend",
+    "install_places",
+    "install_program",
     "listen_on",
     "listen_to",
     "local_now",
     "loop_on",
     "new_session",
+    "on_path",
     "output_backend",
+    "own_command",
     "pack",
     "pluck_backend",
     "record_on",
@@ -130,6 +138,7 @@ __all__ = [
     "strum_backend",
     "studio_backend",
     "trip_store",
+    "uninstall_program",
     "unpack",
     "way_round_of",
     "write_sheet_file",
@@ -208,6 +217,46 @@ def write_stem_files(
     sheet = make_sheet(session, Wanted("tracks", take=takes[0] if len(takes) == 1 else ""), folder)
     write_whole(out / beside[1], sheet_bytes(sheet, ".html"))
     return {file: sink.clipped_samples for file, sink in sinks.items()}, beside
+
+
+def install_places(*, user: bool | None) -> Places:
+    """Where programs are looked for: this person's places, or everybody's; without a word those of
+    everybody for root."""
+    return places(os.environ, user=os.geteuid() != 0 if user is None else user)
+
+
+def own_command() -> Path:
+    """What starts this program: the launcher, or the entry point. InputError where it was started
+    as a module."""
+    told = os.environ.get("DIAULOS_LAUNCHER") or sys.argv[0]
+    path = Path(shutil.which(told) or told).absolute()
+    if path.name == "__main__.py":
+        path = Path(sys.executable).with_name("diaulos")
+    if not path.is_file():
+        raise InputError(
+            "nobody knows which command starts this program.", where=str(path),
+            remedy="Run ./diaulos install, or the installed command diaulos install.",
+        )  # fmt: skip
+    return path
+
+
+def on_path(folder: Path) -> bool:
+    """Whether commands of a folder are found by their name."""
+    known = os.environ.get("PATH", "").split(os.pathsep)
+    return any(Path(one) == folder for one in known if one)
+
+
+def install_program(
+    where: Places, verbs: Sequence[tuple[str, str, tuple[tuple[str, str], ...]]]
+) -> tuple[Path, ...]:
+    """Desktop entry, icon and the rest; what was written."""
+    told = [Verb(name, words, options) for name, words, options in verbs]
+    return install(where, own_command(), __version__, RELEASED, told)
+
+
+def uninstall_program(where: Places) -> tuple[Path, ...]:
+    """What was taken away."""
+    return uninstall(where)
 
 
 def drawing_svg(levels: Levels) -> str:

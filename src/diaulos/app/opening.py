@@ -46,6 +46,9 @@ class Opening:
     def open_path(self, path: str | Path, *, read_only: bool = False) -> bool:
         """Open a session; offers read-only when it is locked, and unsaved work it finds."""
         desk = self._desk
+        if Path(path).suffix == wiring.PACKED and Path(path).is_file():
+            self.unpack_file(Path(path))
+            return False
         if desk.folder is not None and desk.folder.path.resolve() == Path(path).resolve():
             desk.window.say("This session is open already.")
             return True
@@ -182,15 +185,19 @@ class Opening:
         """Ask for a packed session and where its folder goes, and open it."""
         window = self._desk.window
         packed = ask_file(window, "Open a packed session", f"Packed session (*{wiring.PACKED})")
-        if not packed:
-            return
-        name = f"{Path(packed).stem}{wiring.SUFFIX}"
+        if packed:
+            self.unpack_file(Path(packed))
+
+    def unpack_file(self, packed: Path) -> None:
+        """Ask where the folder of a packed session goes, and open it."""
+        window = self._desk.window
+        name = str(packed.with_suffix(wiring.SUFFIX))
         target = ask_to_save(window, "Where the session goes", name, f"Session (*{wiring.SUFFIX})")
         if not target:
             return
 
         def work(progress: Progress, cancel: CancelToken) -> wiring.Unpacked:
-            return wiring.unpack(Path(packed), Path(target), progress=progress, cancel=cancel)
+            return wiring.unpack(packed, Path(target), progress=progress, cancel=cancel)
 
         def done(found: wiring.Unpacked) -> None:
             self.open_path(found.path)

@@ -99,7 +99,7 @@ def _run(path: Path | None, demo: bool) -> int:
     app = QApplication.instance() or QApplication(["diaulos"])
     assert isinstance(app, QApplication)
     app.setApplicationName("Diaulos")
-    app.setDesktopFileName("diaulos")
+    app.setDesktopFileName("org.diaulos.Diaulos")
     theme.load_fonts()
     preferences = Preferences()
     theme.apply(app, theme.LOOKS[preferences.look], preferences.zoom)

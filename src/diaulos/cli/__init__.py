@@ -42,6 +42,8 @@ VERBS = {
     "devices": "devices:devices",
     "roundtrip": "devices:roundtrip",
     "schema": "main:schema",
+    "install": "installing:install",
+    "uninstall": "installing:uninstall",
 }
 """Every verb of the shell and the function in this room that answers it. Names only: whoever
 asks which verbs there are (`__main__`) imports none of them."""

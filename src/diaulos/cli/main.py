@@ -237,3 +237,9 @@ def schema() -> None:
 for verb, place in VERBS.items():
     room, _, function = place.partition(":")
     app.command(verb)(getattr(import_module(f"{__package__}.{room}"), function))
+
+
+def commands() -> dict[str, Any]:
+    """Every command as the parser knows it, by name."""
+    root: Any = typer.main.get_command(app)
+    return dict(root.commands)
