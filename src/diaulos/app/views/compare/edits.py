@@ -62,9 +62,10 @@ class CompareEdits(ComparePlaying):
 
     def put_all_pass(self) -> None:
         """The all-pass that was found is put in, or the one that is in is taken out."""
-        a, b, session = self._candidates[0], self.chosen, self._document.session
+        b, session = self.chosen, self._document.session
         if self._blinded or b is None:
             return
+        a = self._candidates[0]
         there = {one.files: session.moves.get(one.files[0]) for one in (a, b) if one.files}
         with_one = {
             files: moved.model_copy(update={"allpass_hz": None})
