@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from diaulos.errors import EditError
-from diaulos.figures import level, number
+from diaulos.figures import TAP_WORDS, level, number
+from diaulos.quantities import INDUCTANCE, RESISTANCE, show
 from diaulos.rig.model import Rig
 from diaulos.rig.states import setting_words
-from diaulos.session.instrument import Instrument
+from diaulos.session.instrument import Instrument, Pickup
 from diaulos.session.model import Pass, Session, Take
 from diaulos.session.take_edits import differences_since
 from diaulos.work.rigs.look import look_at
@@ -14,9 +15,6 @@ from diaulos.work.rigs.stored import NOTHING_STORED
 from diaulos.work.rigs.tables import PATCH_HEAD, patch_rows
 from diaulos.work.sheets.model import Part, Rows, Words
 from diaulos.work.sheets.tracking import take_lines, takes_of
-
-EXACTLY = 6
-"""Significant figures of what is typed back."""
 
 
 def recall_parts(session: Session, take_name: str, made_name: str) -> tuple[Part, ...]:
@@ -34,7 +32,8 @@ def recall_parts(session: Session, take_name: str, made_name: str) -> tuple[Part
     if then is None:
         parts.append(Words("The rig", ("Nobody knows it: imported takes have none.",)))
     else:
-        parts += [_controls(session, then), _cables(session, then)]
+        parts += [_devices(then), _controls(session, then), _cables(session, then)]
+        parts.append(_planned_tracks(then))
     instrument = _instrument_then(session, take)
     if instrument is not None:
         parts.append(_instrument(session, instrument))
@@ -80,6 +79,25 @@ def _pass_lines(made: Pass) -> tuple[str, ...]:
     if made.notes:
         lines += made.notes.splitlines()
     return tuple(lines)
+
+
+def _devices(then: Rig) -> Rows:
+    """What stood there, by the type that it is added by."""
+    rows = tuple((device.name, device.type or device.kind) for device in then.devices)
+    return Rows("Devices", ("Device", "Type"), rows, frozenset(), (3.0, 2.0), tick=True)
+
+
+def _planned_tracks(then: Rig) -> Rows:
+    """Which input of the recorder became which track."""
+    devices = {device.id: device for device in then.devices}
+    rows = []
+    for track in then.tracks:
+        device = devices.get(track.port.device)
+        port = device.port(track.port.port).name if device is not None else track.port.port
+        name = device.name if device is not None else track.port.device
+        rows.append((track.name, name, port, TAP_WORDS[track.tap]))
+    return Rows("Recorded as", ("Track", "Device", "Port", "Tap"), tuple(rows), frozenset(),
+                (2.6, 2.6, 2.0, 2.4), empty="No track was planned.")  # fmt: skip
 
 
 def _controls(session: Session, then: Rig) -> Rows:
@@ -131,11 +149,16 @@ def _instrument(session: Session, one: Instrument) -> Rows:
     pots = one.controls
     rows = [("Selector", position.name if position is not None else "not known")]
     if position is not None:
-        rows.append(("Pickup", ", ".join(one.pickup(name).name for name in position.pickups)))
+        for name in position.pickups:
+            rows.append(("Pickup", pickup_words(one.pickup(name))))
+        if len(position.pickups) > 1:
+            rows.append(("Wired", position.wiring))
     if pots.volume_ohm is not None:
-        rows.append(("Volume", number(pots.volume_knob, 1)))
+        told = f"{number(pots.volume_knob, 1)} of 10, {show(pots.volume_ohm, RESISTANCE, 4)}"
+        rows.append(("Volume", f"{told}, {pots.volume_taper}"))
     if pots.tone_ohm is not None:
-        rows.append(("Tone", number(pots.tone_knob, 1)))
+        told = f"{number(pots.tone_knob, 1)} of 10, {show(pots.tone_ohm, RESISTANCE, 4)}"
+        rows.append(("Tone", f"{told}, {pots.tone_taper}, {pots.tone_nf:g} nF"))
     rows += [
         ("Strings", " ".join(one.strings) or "not known"),
         ("Cable", f"{one.cable_m:g} m, {one.cable_pf_per_m:g} pF/m"),
@@ -143,12 +166,31 @@ def _instrument(session: Session, one: Instrument) -> Rows:
         ("Pad", "on" if session.tone_stage.pad_on else "off"),
         ("Tuned to", f"A4 {one_hz(session.a4_hz)}"),
     ]
-    if one.strength:
-        loudest = one.strength[-1]
+    loudest = one.reading
+    if loudest is not None:
         peak = loudest.peak_dbu
-        rows.append(("Loudest peak", level(peak, "dBu") if peak is not None else "not known"))
+        rows.append(("Loudest peak", level(peak, "dBu", 2) if peak is not None else "not known"))
+        crest = loudest.peak_dbfs - loudest.loudest_400ms_dbfs
+        rows.append(("Peak over loudest 400 ms", f"{number(crest, 2)} dB"))
     return Rows(f"Instrument {one.name}", ("What", "Stood at"), tuple(rows), frozenset(),
                 (2.0, 4.0), tick=True)  # fmt: skip
+
+
+def pickup_words(one: Pickup) -> str:
+    """A pickup by its values: a coil's inductance, resistance and capacitance."""
+    values = one.values
+    if values.kind == "coil":
+        told = (
+            f"{show(values.inductance_h, INDUCTANCE, 4)}, {show(values.resistance_ohm, RESISTANCE, 4)},"
+            f" {values.winding_pf:g} pF"
+        )
+        if values.eddy_ohm is not None:
+            told += f", eddy {show(values.eddy_ohm, RESISTANCE, 4)}"
+    elif values.kind == "active":
+        told = f"active, {show(values.output_ohm, RESISTANCE, 4)}"
+    else:
+        told = f"piezo, {values.capacitance_pf:g} pF"
+    return f"{one.name}: {told}"
 
 
 def one_hz(hz: float) -> str:
