@@ -490,3 +490,44 @@ def test_the_shell_packs_and_unpacks(
     assert run_json(capsys, "pack", copy.path, tmp_path / "a.zip")[0] == 1
     assert run_json(capsys, "unpack", tmp_path / "none.diaulosz", tmp_path / "x")[0] == 1
     assert isinstance(NOON, datetime)
+
+
+# --- back again ---
+
+
+def test_a_folder_of_stems_becomes_its_takes_again(
+    copy: SessionFolder, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    session = copy.load()
+    take = session.take("One")
+    tracks = tuple(
+        t.model_copy(update={"full_scale_dbu": 12.5}) if t.tap == "di" else t for t in take.tracks
+    )
+    first = take.model_copy(update={"time_reference": 1_000_000, "tracks": tracks})
+    second = first.model_copy(
+        update={"id": "t0009", "name": "Two", "passes": (), "time_reference": 2_000_000}
+    )
+    session = session.model_copy(update={"takes": (first, second)})
+    names = write(copy, session, tmp_path / "st", StemChoice(takes=("One", "Two")))
+    # One that was moved by hand lies where its reference says.
+    assert main(["new", str(tmp_path / "new")]) == 0
+    capsys.readouterr()
+    code, data = run_json(capsys, "import", tmp_path / "new.diaulos", tmp_path / "st")
+    assert code == 0
+    assert set(data) == documented("import")
+    assert [one["name"] for one in data["takes"]] == ["One", "Two"]
+    back = SessionFolder.open(tmp_path / "new.diaulos", read_only=True)
+    again = back.load()
+    for take_, wanted in zip(again.takes, (first, second), strict=True):
+        assert take_.time_reference == wanted.time_reference
+        stems = plan_stems(session, StemChoice(takes=(wanted.id,)))
+        assert [(t.name, t.tap) for t in take_.tracks] == [(s.name, s.tap) for s in stems]
+        di = next(t for t in take_.tracks if t.tap == "di")
+        assert di.full_scale_dbu == 12.5
+        assert np.array_equal(read(back.path / di.file), read(copy.path / first.di.file))  # type: ignore[union-attr]
+    assert len(names) == sum(len(t.tracks) for t in again.takes)
+    empty = tmp_path / "empty"
+    empty.mkdir()
+    code, data = run_json(capsys, "import", tmp_path / "new.diaulos", empty)
+    assert code == 1
+    assert "0 sound files" in data["error"]

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from diaulos.cli.output import print_json, print_lines
 from diaulos.cli.rig import JsonFlag, SessionArgument
 from diaulos.errors import InputError
+
+if TYPE_CHECKING:
+    from diaulos.work.takes.importing import ImportOutcome
 
 
 def new(
@@ -138,7 +142,7 @@ def rig(
 
 def import_files(
     session_path: SessionArgument,
-    paths: Annotated[list[Path], typer.Argument(metavar="FILE...")],
+    paths: Annotated[list[Path], typer.Argument(metavar="FILE...|FOLDER")],
     name: Annotated[
         str, typer.Option("--name", help="Of the take; the first file's without.")
     ] = "",
@@ -169,6 +173,12 @@ def import_files(
     )
 
     files = wiring.ExternalAudio()
+    if len(paths) == 1 and paths[0].is_dir():
+        if name or full_scale_dbu is not None or channel is not None or told:
+            raise InputError("a folder's takes are named by its files.", where=str(paths[0]),
+                             remedy="Leave the other options out.")  # fmt: skip
+        _import_folder(session_path, paths[0], instrument, as_json)
+        return
     wanted = tuple(one for path in paths for one in wanted_tracks(path, files.open(path).channels))
     folder = wiring.SessionFolder.open(session_path)
     try:
@@ -196,9 +206,39 @@ def import_files(
         folder.save(outcome.edit(session))
     finally:
         folder.close()
-    take = outcome.take
+    _tell_imported(folder.path, [outcome], as_json)
+
+
+def _import_folder(session_path: Path, where: Path, instrument: str, as_json: bool) -> None:
+    """Every take that a folder of stems names."""
+    from diaulos import wiring
+    from diaulos.work.handing.returning import returned_takes
+    from diaulos.work.takes.take_import import TakeImportRequest, import_take
+
+    files = wiring.ExternalAudio()
+    wanted = returned_takes(where, files)
+    folder = wiring.SessionFolder.open(session_path)
+    outcomes = []
+    try:
+        session = folder.load()
+        player = session.instrument(instrument).id if instrument else ""
+        for one in wanted:
+            outcome = import_take(
+                TakeImportRequest(one.name, one.tracks, player), session, store=folder,
+                files=files, resample=wiring.resampled, clock=wiring.local_now,
+            )  # fmt: skip
+            session = outcome.edit(session)
+            folder.save(session)
+            outcomes.append(outcome)
+    finally:
+        folder.close()
+    _tell_imported(folder.path, outcomes, as_json)
+
+
+def _tell_imported(path: Path, outcomes: Sequence[ImportOutcome], as_json: bool) -> None:
+    take, note = outcomes[0].take, outcomes[0].note
     data = {
-        "session": str(folder.path),
+        "session": str(path),
         "take": take.id,
         "name": take.name,
         "tracks": [
@@ -207,14 +247,17 @@ def import_files(
              "full_scale_dbu": t.full_scale_dbu}
             for t in take.tracks
         ],
-        "note": outcome.note or None,
+        "takes": [{"id": one.take.id, "name": one.take.name} for one in outcomes],
+        "note": note or None,
     }  # fmt: skip
     if as_json:
         print_json(data)
         return
-    print(f"{take.name}: {len(take.tracks)} track{'' if len(take.tracks) == 1 else 's'}")
-    if outcome.note:
-        print(outcome.note)
+    for one in outcomes:
+        count = len(one.take.tracks)
+        print(f"{one.take.name}: {count} track{'' if count == 1 else 's'}")
+        if one.note:
+            print(one.note)
 
 
 def instrument(

@@ -48,6 +48,14 @@ class FileSource:
     def time_reference(self) -> int | None:
         return self.info.bext.time_reference if self.info.bext is not None else None
 
+    @property
+    def description(self) -> str:
+        return self.info.bext.description if self.info.bext is not None else ""
+
+    @property
+    def history(self) -> str:
+        return self.info.bext.coding_history if self.info.bext is not None else ""
+
     def blocks(
         self, *, first: int = 0, count: int | None = None, block: int = 65_536
     ) -> Iterator[NDArray[np.float32]]:

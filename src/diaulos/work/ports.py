@@ -301,6 +301,14 @@ class ExternalSource(AudioSource, Protocol):
         """Samples since midnight at its first frame, at its own rate; None where it does not
         say."""
 
+    @property
+    def description(self) -> str:
+        """What its header says it is; "" for nothing."""
+
+    @property
+    def history(self) -> str:
+        """What its header says was done to it; "" for nothing."""
+
 
 class ExternalFiles(Protocol):
     """Audio files outside the session."""

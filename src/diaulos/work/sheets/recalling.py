@@ -180,10 +180,8 @@ def pickup_words(one: Pickup) -> str:
     """A pickup by its values: a coil's inductance, resistance and capacitance."""
     values = one.values
     if values.kind == "coil":
-        told = (
-            f"{show(values.inductance_h, INDUCTANCE, 4)}, {show(values.resistance_ohm, RESISTANCE, 4)},"
-            f" {values.winding_pf:g} pF"
-        )
+        coil = show(values.inductance_h, INDUCTANCE, 4), show(values.resistance_ohm, RESISTANCE, 4)
+        told = f"{', '.join(coil)}, {values.winding_pf:g} pF"
         if values.eddy_ohm is not None:
             told += f", eddy {show(values.eddy_ohm, RESISTANCE, 4)}"
     elif values.kind == "active":
