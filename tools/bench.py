@@ -593,6 +593,112 @@ def _written(seconds: float, pace: str) -> tuple[float, float, int]:
     return float(took), float(peak), int(lost)
 
 
+STEMS = """
+import resource, sys, time
+from pathlib import Path
+from diaulos import wiring
+from diaulos.storage.folder import SessionFolder
+from diaulos.work.handing.stems import StemChoice, plan_stems
+folder = SessionFolder.open(Path(sys.argv[1]), read_only=True)
+session = folder.load()
+stems = plan_stems(session, StemChoice())
+begun = time.perf_counter()
+wiring.write_stem_files(session, stems, StemChoice(), folder, Path(sys.argv[2]))
+print(time.perf_counter() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+"""
+
+
+def _many_tracks(where: Path, tracks: int, seconds: float) -> Path:
+    """A session with one take of so many tracks."""
+    from datetime import UTC, datetime
+
+    from diaulos.session.model import Session, Take, Track
+    from diaulos.storage.folder import SessionFolder
+    from diaulos.work.ports import FileNotes
+
+    frames = round(seconds * RATE)
+    session = Session(id="s", name="S", sample_rate_hz=RATE)
+    folder = SessionFolder.create(where / "s.diaulos", session)
+    second = (0.1 * np.random.default_rng(1).standard_normal((RATE, 1))).astype(np.float32)
+    found = []
+    for number in range(1, tracks + 1):
+        file = f"audio/t0001_k{number:02d}.wav"
+        notes = FileNotes("bench", datetime(2026, 5, 9, tzinfo=UTC))
+        sink = folder.create_audio(file, RATE, 1, "24", notes)
+        for _ in range(frames // RATE):
+            sink.write(second)
+        sink.close()
+        found.append(Track(id=f"k{number:02d}", name=f"T{number}", tap="amp", file=file,
+                           frames=frames, peak_dbfs=-6.0))  # fmt: skip
+    take = Take(id="t0001", name="One", recorded_at="2026-05-09T12:00:00", tracks=tuple(found))
+    folder.save(session.model_copy(update={"takes": (take,)}))
+    folder.close()
+    return folder.path
+
+
+def stems(runs: int, tracks: int = 60, seconds: float = 300.0) -> Row:
+    """Stems of a take written, beside its files copied; peak memory of a process of its own, for
+    all tracks and for a sixth of them."""
+    ours, plain, peaks = [], [], {}
+    for count in (tracks // 6, tracks):
+        with tempfile.TemporaryDirectory() as kept:
+            where = _many_tracks(Path(kept), count, seconds)
+            for run in range(runs if count == tracks else 1):
+                out = Path(kept) / f"out{run}"
+                done = subprocess.run(
+                    [sys.executable, "-c", STEMS, str(where), str(out)], check=True, text=True,
+                    capture_output=True, env={**os.environ, "PYTHONPATH": str(HERE / "src")},
+                )  # fmt: skip
+                took, peaks[count] = (float(word) for word in done.stdout.split())
+                shutil.rmtree(out)
+                begun = time.perf_counter()
+                shutil.copytree(where / "audio", out)
+                copied = time.perf_counter() - begun
+                shutil.rmtree(out)
+                if count == tracks:
+                    ours.append(took)
+                    plain.append(copied)
+    few, many = sorted(peaks)
+    note = (
+        f"{tracks * seconds / statistics.median(ours):.0f} times real time; peak memory"
+        f" {peaks[many]:.0f} MB ({peaks[few]:.0f} MB for {few}); plain: the files copied"
+    )
+    return Row(f"stems, {tracks} of {seconds / 60:g} min", ours, plain, "flat memory", note)
+
+
+def packing(runs: int, tracks: int = 20, seconds: float = 300.0) -> Row:
+    """A session packed and unpacked with every hash, beside the plain zip library doing both."""
+    import zipfile
+
+    from diaulos.storage.folder import SessionFolder
+    from diaulos.storage.packing import pack, unpack
+    from diaulos.work.handing.packing import PackChoice, plan_packing
+
+    with tempfile.TemporaryDirectory() as kept:
+        where = _many_tracks(Path(kept), tracks, seconds)
+        folder = SessionFolder.open(where, read_only=True)
+        planned = plan_packing(folder.load(), PackChoice(), folder.has_file)
+        one, other = Path(kept) / "a.diaulosz", Path(kept) / "b.zip"
+        out = Path(kept) / "out.diaulos"
+
+        def both() -> None:
+            pack(folder, planned, one, replace=True)
+            unpack(one, out)
+            shutil.rmtree(out)
+
+        def plainly() -> None:
+            with zipfile.ZipFile(other, "w") as archive:
+                for path in sorted((where / "audio").iterdir()):
+                    archive.write(path)
+            with zipfile.ZipFile(other) as archive:
+                archive.extractall(out)
+            shutil.rmtree(out)
+
+        ours, plain = in_turn(both, plainly, runs)
+    return Row(f"packed and unpacked, {tracks} of {seconds / 60:g} min", ours, plain, "<= 2",
+               "with a hash of every file both times; plain: zipfile")  # fmt: skip
+
+
 def paced_writer(runs: int) -> Row:
     """A minute of 32 tracks in real time: processor seconds, and what was lost."""
     found = [_written(60.0, "paced") for _ in range(runs)]
@@ -832,6 +938,8 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "plan-rig": plan_rig,
     "writer": writer,
     "writer-paced": paced_writer,
+    "stems": stems,
+    "packing": packing,
     "waveforms": waveforms,
     "waveforms-again": waveforms_again,
     "waveforms-growth": waveforms_growth,

@@ -19,6 +19,10 @@ NEEDED = (
     "diaulos/app/fonts/OFL.txt",
     "diaulos/app/icons/tick-day.svg",
     "diaulos/app/main_window.py",
+    "diaulos/reports/sheet.css",
+    "diaulos/reports/sheet.html",
+    "diaulos/storage/desktop/org.diaulos.Diaulos.desktop",
+    "diaulos/storage/desktop/org.diaulos.Diaulos.svg",
 )
 
 

@@ -16,7 +16,7 @@ from test_cli import documented, run_json
 
 from diaulos import wiring
 from diaulos.cli import VERBS
-from diaulos.cli.installing import _verbs
+from diaulos.cli.installing import told_verbs
 from diaulos.errors import InputError, StorageError
 from diaulos.storage.installing import Places, Verb, exec_quoted, install, uninstall
 
@@ -111,7 +111,7 @@ def test_the_files_pass_the_validators(home: Path, command: Path) -> None:
     plain = home / "diaulos"
     home.mkdir()
     plain.write_text("#!/bin/sh\n")
-    verbs = [Verb(name, words, options) for name, words, options in _verbs()]
+    verbs = [Verb(name, words, options) for name, words, options in told_verbs()]
     install(where, plain, "0.2.0", "2026-11-30", verbs)
     if shutil.which("desktop-file-validate"):
         done = subprocess.run(

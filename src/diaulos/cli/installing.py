@@ -23,7 +23,7 @@ def install(user: UserFlag = None, as_json: JsonFlag = False) -> None:
     from diaulos import wiring
 
     where = wiring.install_places(user=user)
-    written = wiring.install_program(where, _verbs())
+    written = wiring.install_program(where, told_verbs())
     data = {"files": [str(path) for path in written], "command": str(wiring.own_command())}
     if as_json:
         print_json(data)
@@ -48,7 +48,7 @@ def uninstall(user: UserFlag = None, as_json: JsonFlag = False) -> None:
         print("Nothing was installed here.")
 
 
-def _verbs() -> list[tuple[str, str, tuple[tuple[str, str], ...]]]:
+def told_verbs() -> list[tuple[str, str, tuple[tuple[str, str], ...]]]:
     """Every command with its options, as its help says."""
     from diaulos.cli.main import commands
 

@@ -69,7 +69,7 @@ def install(
         )  # fmt: skip
     uninstall(where)
     written: dict[str, str] = {}
-    for name, text in _texts(command, version, date, verbs).items():
+    for name, text in desktop_files(command, version, date, verbs).items():
         path = where.share / name
         _make(path.parent)
         write_whole(path, text.encode("utf-8"))
@@ -151,8 +151,8 @@ def _update(where: Places) -> None:
             )
 
 
-def _texts(command: Path, version: str, date: str, verbs: Sequence[Verb]) -> dict[str, str]:
-    """Every file by its place below share."""
+def desktop_files(command: Path, version: str, date: str, verbs: Sequence[Verb]) -> dict[str, str]:
+    """Every file that a desktop looks for, by its place below share."""
     told = {"EXEC": exec_quoted(str(command)), "VERSION": version, "DATE": date}
 
     def filled(name: str) -> str:

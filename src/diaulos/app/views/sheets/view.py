@@ -6,6 +6,7 @@ will say: the same parts, the same figures.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from unicodedata import category
 
@@ -59,6 +60,21 @@ NOTE_MS = 400
 """After the last letter of a note the page follows."""
 
 
+@dataclass(frozen=True, eq=False)
+class _Of:
+    """What a page is made of. Sessions are immutable: the same object says the same."""
+
+    wanted: Wanted
+    session: Session
+
+    def __eq__(self, other: object) -> bool:
+        return (
+            isinstance(other, _Of) and self.session is other.session and self.wanted == other.wanted
+        )
+
+    __hash__ = None  # type: ignore[assignment]  # compared, never keyed
+
+
 class SheetsView(View):
     """Kinds, what goes in, the page, and the ways out of it."""
 
@@ -68,9 +84,9 @@ class SheetsView(View):
         super().__init__(context)
         self.kind: Kind = "patch"
         self._shown = False
-        self._made: tuple[object, ...] = ()
+        self._made: _Of | None = None
         """What the page was made of."""
-        self._asked: tuple[object, ...] = ()
+        self._asked: _Of | None = None
         self._titles: tuple[str, ...] = ()
         self._heads: tuple[str, ...] = ()
         self._noted: tuple[str, str] = ("", "")
@@ -231,9 +247,8 @@ class SheetsView(View):
             without=frozenset(choice.without),
         )
 
-    def _signature(self) -> tuple[object, ...]:
-        # Sessions are immutable: the same object says the same.
-        return self.wanted(), id(self._document.session)
+    def _signature(self) -> _Of:
+        return _Of(self.wanted(), self._document.session)
 
     def _choose(self, **values: object) -> None:
         # Checked like a file: what is kept can be opened again.
@@ -318,7 +333,7 @@ class SheetsView(View):
         if not self._shown:
             return
         signature = self._signature()
-        if signature in (self._made, self._asked) and self._asked == signature:
+        if self._asked == signature:
             return
         self._asked = signature
         session, store, wanted = self._document.session, self._document.store, self.wanted()
@@ -348,7 +363,7 @@ class SheetsView(View):
 
         def failed(error: Exception) -> None:
             if isinstance(error, CancelledError):
-                self._asked = ()
+                self._asked = None
                 return
             self._made = signature
             self.page.show_words(str(error) if isinstance(error, DiaulosError) else repr(error))
@@ -362,7 +377,7 @@ class SheetsView(View):
 
     def _again(self) -> None:
         if self._made != self._signature():
-            self._asked = ()
+            self._asked = None
             self._make()
 
     def _can(self, *, on: bool) -> None:
