@@ -6,7 +6,7 @@ All colours reach 4.5:1 on their paper (tests/app/test_theme.py). No widget name
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from string import Template
 from weakref import WeakSet
@@ -82,6 +82,8 @@ NIGHT = Look(
     danger_ink="#1B2228",
     good="#7CC9A2",
 )
+PRINTED = replace(DAY, name="printed", paper="#FFFFFF")
+"""What a page is drawn in, in either look: the day's ink on white paper."""
 LOOKS = {look.name: look for look in (DAY, NIGHT)}
 
 ZOOMS = (0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0)

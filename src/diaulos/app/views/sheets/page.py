@@ -10,7 +10,6 @@ from collections.abc import Callable
 from PySide6.QtCore import QByteArray, QMarginsF, QRectF, QSize, Qt, QUrl
 from PySide6.QtGui import (
     QAbstractTextDocumentLayout,
-    QColor,
     QFont,
     QGuiApplication,
     QImage,
@@ -34,7 +33,7 @@ LEAST, MOST = 460, 860
 DRAWN = (1520, 580)
 """Pixels that a drawing is kept in: twice what it is shown in."""
 Drawing = Callable[[Levels], str]
-PAPER, INK, MUTED, LINE, DANGER = "#FFFFFF", "#22303C", "#5B6670", "#CFC6B4", "#A3003A"
+LOOK = theme.PRINTED
 
 
 class SheetPage(Rescaled):
@@ -93,10 +92,10 @@ class SheetPage(Rescaled):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         width = min(self.width(), theme.px(MOST))
-        painter.fillRect(QRectF(0, 0, width, self.height()), QColor(PAPER))
+        painter.fillRect(QRectF(0, 0, width, self.height()), LOOK.colour("paper"))
         painter.translate(MARGIN, MARGIN)
         context = QAbstractTextDocumentLayout.PaintContext()
-        context.palette.setColor(QPalette.ColorRole.Text, QColor(INK))
+        context.palette.setColor(QPalette.ColorRole.Text, LOOK.colour("ink"))
         context.clip = QRectF(event.rect()).translated(-MARGIN, -MARGIN)
         painter.setClipRect(context.clip)
         self.document.documentLayout().draw(painter, context)
@@ -111,7 +110,7 @@ class SheetPage(Rescaled):
     def copy_image(self) -> None:
         """The page into the clipboard."""
         picture = QPixmap(self.size())
-        picture.fill(QColor(PAPER))
+        picture.fill(LOOK.colour("paper"))
         self.render(picture)
         QGuiApplication.clipboard().setPixmap(picture)
 
@@ -124,7 +123,7 @@ def fill_document(
     document.setDocumentMargin(0)
     document.setDefaultFont(QFont(theme.FAMILY, max(1, round(10 * zoom))))
     if sheet is None:
-        document.setHtml(f'<p style="color:{MUTED}">{escaped(words)}</p>')
+        document.setHtml(f'<p style="color:{LOOK.muted}">{escaped(words)}</p>')
         return
     images = [part for part in sheet.parts if isinstance(part, Levels)]
     for at, part in enumerate(images):
@@ -136,7 +135,7 @@ def fill_document(
 
 def _image(svg: str) -> QImage:
     picture = QImage(*DRAWN, QImage.Format.Format_RGB32)
-    picture.fill(QColor(PAPER))
+    picture.fill(LOOK.colour("paper"))
     painter = QPainter(picture)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     QSvgRenderer(QByteArray(svg.encode())).render(painter)
@@ -149,7 +148,7 @@ def rich_text(sheet: Sheet) -> str:
     parts = [
         f'<h2 style="margin:0">{escaped(sheet.title)}</h2>',
         f'<p style="margin:0">{escaped(sheet.under)}</p>',
-        f'<p style="margin:0; color:{MUTED}">{escaped(sheet.made_at.replace("T", " "))}</p>',
+        f'<p style="margin:0; color:{LOOK.muted}">{escaped(sheet.made_at.replace("T", " "))}</p>',
     ]
     if sheet.note:
         parts.append(_part(Words("Note", tuple(sheet.note.splitlines())), 0))
@@ -172,16 +171,16 @@ def _part(part: Part, drawn: int) -> str:
             f'<p style="margin:2px 0"><b>{escaped(title)}.</b> {escaped(text)}</p>'
             for title, text in part.lines
         )
-        title = f'<p style="margin:0; color:{DANGER}"><b>{escaped(part.title)}</b></p>'
+        title = f'<p style="margin:0; color:{LOOK.danger}"><b>{escaped(part.title)}</b></p>'
         return (
-            f'<table width="100%" border="2" style="border-color:{DANGER};'
+            f'<table width="100%" border="2" style="border-color:{LOOK.danger};'
             f' border-collapse:collapse; margin-top:12px" cellpadding="8"><tr><td>{title}{inside}'
             "</td></tr></table>"
         )
     if isinstance(part, Levels):
         return f'{head}<p><img src="levels:{drawn}" width="{DRAWN[0] // 2}"></p>'
     if not part.rows:
-        return f'{head}<p style="color:{MUTED}; margin:0">{escaped(part.empty)}</p>'
+        return f'{head}<p style="color:{LOOK.muted}; margin:0">{escaped(part.empty)}</p>'
     return head + _table(part)
 
 
@@ -194,7 +193,7 @@ def _table(part: Rows) -> str:
         cells.append(
             f'<td width="{share}%"{_side(part, at)}><b>{escaped(name) or "&nbsp;"}</b></td>'
         )
-    line = f"border-bottom:1px solid {LINE}"
+    line = f"border-bottom:1px solid {LOOK.line}"
     rows = [f"<tr>{''.join(cells)}</tr>"]
     for row in part.rows:
         cells = [f'<td style="{line}">\N{BALLOT BOX}</td>'] if part.tick else []
@@ -204,7 +203,7 @@ def _table(part: Rows) -> str:
         ]
         rows.append(f"<tr>{''.join(cells)}</tr>")
     return (
-        f'<table width="100%" cellpadding="3" cellspacing="0" style="border-color:{LINE}">'
+        f'<table width="100%" cellpadding="3" cellspacing="0" style="border-color:{LOOK.line}">'
         f"{''.join(rows)}</table>"
     )
 
