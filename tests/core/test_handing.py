@@ -505,17 +505,16 @@ def test_a_folder_of_stems_becomes_its_takes_again(
     )
     first = take.model_copy(update={"time_reference": 1_000_000, "tracks": tracks})
     second = first.model_copy(
-        update={"id": "t0009", "name": "Two", "passes": (), "time_reference": 2_000_000}
+        update={"id": "t0009", "name": "Two; loud", "passes": (), "time_reference": 2_000_000}
     )
     session = session.model_copy(update={"takes": (first, second)})
-    names = write(copy, session, tmp_path / "st", StemChoice(takes=("One", "Two")))
-    # One that was moved by hand lies where its reference says.
+    names = write(copy, session, tmp_path / "st", StemChoice(takes=("One", "t0009")))
     assert main(["new", str(tmp_path / "new")]) == 0
     capsys.readouterr()
     code, data = run_json(capsys, "import", tmp_path / "new.diaulos", tmp_path / "st")
     assert code == 0
     assert set(data) == documented("import")
-    assert [one["name"] for one in data["takes"]] == ["One", "Two"]
+    assert [one["name"] for one in data["takes"]] == ["One", "Two, loud"]
     back = SessionFolder.open(tmp_path / "new.diaulos", read_only=True)
     again = back.load()
     for take_, wanted in zip(again.takes, (first, second), strict=True):

@@ -333,7 +333,9 @@ class _Led:
 
 
 def _description(session: Session, stem: Stem) -> str:
-    text = f"{session.name}; {stem.take.name}; {stem.name}; {TAP_WORDS.get(stem.tap, stem.tap)}"
+    # Read again by its semicolons when a folder of stems comes back.
+    names = (session.name, stem.take.name, stem.name, TAP_WORDS.get(stem.tap, stem.tap))
+    text = "; ".join(name.replace(";", ",") for name in names)
     if stem.full_scale_dbu is not None:
         text += f"; 0 dBFS = {stem.full_scale_dbu:+.2f} dBu"
     return text
