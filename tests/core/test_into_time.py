@@ -364,6 +364,10 @@ def test_a_place_comes_from_the_rig_until_somebody_notes_another() -> None:
     assert place_of(session, di) == MicPlace()
     assert place_of(session, lows) == MicPlace(across=0.0, distance_m=LOWS_M, angle_deg=0.0)
     assert place_of(session, highs) == MicPlace(across=1.0, distance_m=HIGHS_M, angle_deg=0.0)
+    # A switch that says "off axis" does not say by how much: nothing is made up.
+    aside = rig.with_setting("mic_low", "place", "off axis")
+    turned = session.model_copy(update={"snapshots": {take.rig_hash: aside}})
+    assert place_of(turned, lows) == MicPlace(distance_m=LOWS_M)
     noted = compare_edits.place_microphone(lows.files, MicPlace(distance_m=1.5))(session)
     assert place_of(noted, lows) == MicPlace(distance_m=1.5)
     assert place_of(

@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
 
-from diaulos.errors import StorageError
+from diaulos.errors import DiaulosError, StorageError
 from diaulos.storage.beside import read_regular, write_failed, write_whole
 
 APP = "org.diaulos.Diaulos"
@@ -97,8 +97,8 @@ def uninstall(where: Places) -> tuple[Path, ...]:
         told = json.loads(read_regular(path, MOST_LIST))
         listed, link = dict(told["files"]), str(told.get("command", ""))
         starts = str(told.get("starts", ""))
-    except Exception:
-        return ()
+    except (DiaulosError, OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
+        return ()  # no list, or somebody else's: nothing of it is ours
     gone = []
     for name, told_hash in listed.items():
         target = where.share / str(name)

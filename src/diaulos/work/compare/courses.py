@@ -10,9 +10,9 @@ from diaulos.session.model import Session
 from diaulos.work.compare.choices import Candidate
 from diaulos.work.rigs.look import rig_graph
 
-RIG_PLACES = {"centre": (0.0, 0.0), "edge": (1.0, 0.0), "off axis": (0.0, 45.0)}
-"""What a microphone's switch of the rig says: across the cone, degrees off axis. How far off axis
-it is there nobody says; 45 degrees are the stand-in's."""
+RIG_PLACES = {"centre": (0.0, 0.0), "edge": (1.0, 0.0)}
+"""What a microphone's switch of the rig says: across the cone, degrees off axis. "Off axis" says
+neither: by how many degrees nobody knows until it is noted."""
 
 
 def course_of(session: Session, one: Candidate) -> Course | None:

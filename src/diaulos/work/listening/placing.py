@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from abc import ABC, abstractmethod
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,7 +40,7 @@ def moved_record(found: AlignmentRecord | None, moved: Moved | None) -> Alignmen
     )
 
 
-class _FilteredReader:
+class _FilteredReader(ABC):
     """What another reader gives, through a filter. From anywhere the same: where it does not go on
     from what was read last, it begins early enough."""
 
@@ -50,9 +51,9 @@ class _FilteredReader:
         self._state: NDArray[np.float64] | None = None
         self._next = -1
 
+    @abstractmethod
     def _made(self) -> NDArray[np.float64]:
         """The filter's second-order sections."""
-        raise NotImplementedError
 
     def __call__(self, first: int, count: int) -> NDArray[np.floating]:
         from scipy.signal import sosfilt
