@@ -18,8 +18,9 @@ from diaulos.work.sheets.model import DrawnColumn, Levels, Part, Rows, Words
 def level_parts(session: Session, rig_id: str, stored: Stored) -> tuple[Part, ...]:
     """For every course its diagram, its verdict, its gains and its stations."""
     got = _got(session, rig_id)
-    parts: list[Part] = [_summary(session, levels_of(session, rig_id, stored), got)]
-    for one in levels_of(session, rig_id, stored):
+    found = levels_of(session, rig_id, stored)
+    parts: list[Part] = [_summary(session, found, got)]
+    for one in found:
         if one.diagram is None:
             parts.append(Words(one.name, (str(one.problem),)))
             continue

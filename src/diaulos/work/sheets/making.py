@@ -42,7 +42,6 @@ def make_sheet(
         made_at=session_time(session),
         parts=kept,
         note=wanted.note,
-        half=wanted.kind == "tone",
     )
 
 

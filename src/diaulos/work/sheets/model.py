@@ -109,8 +109,6 @@ class Sheet:
     parts: tuple[Part, ...]
     note: str = ""
     """What somebody wrote on it."""
-    half: bool = False
-    """Whether it fits on half a page."""
 
 
 @dataclass(frozen=True)

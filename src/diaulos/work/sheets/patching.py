@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from diaulos.rig.model import Cable, Device, PortRef, Rig, Setting, named_by
+from diaulos.rig.model import Cable, Device, Rig, Setting, named_by
 from diaulos.rig.safety import notices
 from diaulos.rig.states import setting_words
 from diaulos.session.model import Session
@@ -134,13 +134,3 @@ def _names_at(device: Device, port_id: str) -> set[str]:
             words, numbers = named_by(stage)
             names |= words | numbers
     return names
-
-
-def plugged_at(rig: Rig, ref: PortRef) -> str:
-    """What is plugged into a port, in words; "" for nothing."""
-    devices = {device.id: device for device in rig.devices}
-    for cable in rig.cables:
-        if cable.target == ref:
-            source = devices[cable.source.device]
-            return f"{source.name}: {source.port(cable.source.port).name}"
-    return ""
