@@ -27,8 +27,8 @@ from PySide6.QtWidgets import QApplication
 
 from diaulos.app import theme
 from diaulos.app.views.takes.board import Board, BoardRow
-from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.audio.jack_backend import JackBackend
+from diaulos.figures import LevelFigures
 from diaulos.work.capture.stream import Capture
 from diaulos.work.ports import StreamSpec
 

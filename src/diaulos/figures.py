@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import math
 import re
+from dataclasses import dataclass
 
 MINUS = "\N{MINUS SIGN}"
+
+LOWEST_SPAN_DB = 30.0
+"""A level window shows at least that much below the clip point."""
 
 TAP_WORDS = {
     "di": "dry DI",
@@ -54,3 +58,38 @@ def counted(count: int, word: str) -> str:
 def clock(seconds: float) -> str:
     """Minutes and seconds."""
     return f"{int(seconds // 60)}:{seconds % 60:04.1f}"
+
+
+@dataclass(frozen=True)
+class LevelFigures:
+    """What a level window shows, on screen and on a sheet, all in one unit. `ceiling` None:
+    nothing clips here."""
+
+    unit: str
+    floor: float
+    ceiling: float | None
+    peak: float
+    typical: float
+    target: tuple[float, float] | None = None
+
+    @property
+    def headroom_db(self) -> float | None:
+        """From the loudest peak to the clip point."""
+        return None if self.ceiling is None else self.ceiling - self.peak
+
+    def span(self) -> tuple[float, float]:
+        """Levels at the left and right end of the bar."""
+        top = self.ceiling if self.ceiling is not None else self.peak + 12.0
+        bottom = max(self.floor, top - 140.0)
+        return min(bottom, top - LOWEST_SPAN_DB), top
+
+    def words(self) -> str:
+        """The same in words, for those who do not see it."""
+        text = f"peak {level(self.peak, self.unit)}, typical {level(self.typical, self.unit)}"
+        text += f", noise floor {level(self.floor, self.unit, 0)}"
+        headroom = self.headroom_db
+        if headroom is None:
+            return text + ", nothing clips here"
+        if headroom <= 0.0:
+            return text + ", clips"
+        return text + f", headroom {number(headroom)} dB"

@@ -93,7 +93,7 @@ from diaulos.work.rigs.look import instrument_source, rig_graph
 from diaulos.work.rigs.rendering import played_volts
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 from diaulos.work.sheets.making import make_sheet
-from diaulos.work.sheets.model import Levels, Sheet, Wanted
+from diaulos.work.sheets.model import Drawn, Sheet, Wanted
 from diaulos.work.takes.recording import RecordBackendFor
 
 __all__ = [
@@ -259,11 +259,11 @@ def uninstall_program(where: Places) -> tuple[Path, ...]:
     return uninstall(where)
 
 
-def drawing_svg(levels: Levels) -> str:
-    """A level diagram as it stands on a sheet."""
-    from diaulos.reports.drawing import level_svg
+def drawing_svg(drawn: Drawn) -> str:
+    """A drawing as it stands on a sheet."""
+    from diaulos.reports.drawing import drawing
 
-    return level_svg(levels)
+    return drawing(drawn)
 
 
 def write_sheet_file(sheet: Sheet, path: Path, paper: str = "A4", *, replace: bool = False) -> None:

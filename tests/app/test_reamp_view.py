@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
 from diaulos.app.jobs import Job
-from diaulos.app.widgets.level_window import LevelFigures
+from diaulos.figures import LevelFigures
 from diaulos.rig.course import reamp_course
 from diaulos.rig.templates import build
 from diaulos.session import edits

@@ -11,7 +11,7 @@ from diaulos import wiring
 from diaulos.demo.rigs import live_room
 from diaulos.demo.saltmarsh import bare_demo
 from diaulos.quantities import CAPACITANCE, INDUCTANCE, RESISTANCE, parse
-from diaulos.rig.catalogue.types import make
+from diaulos.rig.catalogue.types import TYPES, make
 from diaulos.rig.model import Cable, CableKind, Choice, Device, PlannedTrack, PortRef, Rig
 from diaulos.rig.templates import build
 from diaulos.session.instrument import (
@@ -45,8 +45,9 @@ def figure(text: str) -> float:
 def typed_rig(sheet: dict[str, list[list[str]]], name: str, instrument_id: str) -> Rig:
     """What a person plugs and turns who has nothing but the sheet."""
     devices: dict[str, Device] = {}
-    for at, (_, called, type_id) in enumerate(sheet["Devices"]):
-        devices[called] = make(type_id, f"d{at}").model_copy(update={"name": called})
+    types = {one.name: one.id for one in TYPES.values()}
+    for at, (_, called, type_name) in enumerate(sheet["Devices"]):
+        devices[called] = make(types[type_name], f"d{at}").model_copy(update={"name": called})
     turned = [(called, control, stood) for _, called, control, stood, *_ in sheet[f"Rig {name}"]]
     for switches in (True, False):  # a switch may give a control another range
         for called, control, stood in turned:
@@ -72,12 +73,13 @@ def typed_rig(sheet: dict[str, list[list[str]]], name: str, instrument_id: str) 
 
     cables = []
     kinds = {kind.value: kind for kind in CableKind}
-    for at, (_, source, target, kind, length, label) in enumerate(sheet["Cables"]):
+    for at, (_, source, target, kind, length, pf_per_m, label) in enumerate(sheet["Cables"]):
         one, other = ref(source), ref(target)
         device = next(d for d in devices.values() if d.id == one.device)
         usual = device.port(one.port).signal_class.label == kind
         cables.append(
             Cable(id=f"c{at}", source=one, target=other, length_m=figure(length), label=label,
+                  pf_per_m=figure(pf_per_m) if pf_per_m else 100.0,
                   kind=CableKind.USUAL if usual else kinds[kind])
         )  # fmt: skip
     tracks = []

@@ -9,6 +9,7 @@ import re
 import shutil
 import subprocess
 import xml.etree.ElementTree as ET
+from dataclasses import replace
 from pathlib import Path
 
 import html5lib
@@ -22,7 +23,7 @@ from diaulos.demo.saltmarsh import bare_demo
 from diaulos.errors import EditError, InputError
 from diaulos.figures import level
 from diaulos.reports import look
-from diaulos.reports.drawing import level_svg
+from diaulos.reports.drawing import BAR_LEFT, RIGHT, WIDE, level_svg, windows_svg
 from diaulos.rig.safety import notices
 from diaulos.session.model import Session
 from diaulos.work.compare.pairs import compare_pair
@@ -31,7 +32,16 @@ from diaulos.work.rigs.levels import levels_of
 from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.tables import patch_rows
 from diaulos.work.sheets.making import NO_TIME, make_sheet, part_titles
-from diaulos.work.sheets.model import KINDS, Levels, Notices, Rows, Sheet, Wanted, Words
+from diaulos.work.sheets.model import (
+    KINDS,
+    Levels,
+    Notices,
+    Rows,
+    Sheet,
+    Wanted,
+    Windows,
+    Words,
+)
 
 HOSTILE = '<script>alert(1)</script> & "=SUM(A1)" \N{ZERO WIDTH SPACE}\N{GRINNING FACE}'
 
@@ -118,6 +128,55 @@ def test_a_level_sheet_has_the_figures_of_the_plan() -> None:
         assert level(station.peak, station.unit) in figures
         stations = part(sheet, f"Stations of {one.name}")
         assert len(stations.rows) == len(one.diagram.stations)
+
+
+def test_level_windows_of_a_sheet_are_those_of_the_screen() -> None:
+    """Peak, floor, clip point and target of every converter, drawn to one scale."""
+    session = demo()
+    sheet = make_sheet(session, Wanted("levels"))
+    drawn = next(one for one in sheet.parts if isinstance(one, Windows))
+    found = {one.name: one.diagram for one in levels_of(session, "rig04")}
+    assert [one.name for one in drawn.windows] == list(found)
+    tree = ET.fromstring(windows_svg(drawn))
+    words = [one.text for one in tree.iter("{http://www.w3.org/2000/svg}text")]
+    lines = list(tree.iter("{http://www.w3.org/2000/svg}line"))
+    for one in drawn.windows:
+        diagram = found[one.name]
+        assert diagram is not None
+        track = diagram.track
+        assert one.figures.peak == track.peak
+        assert one.figures.floor == track.noise
+        assert one.figures.target == (-13.0, -11.0)
+        assert f"{level(track.peak, 'dBFS')} peak" in words
+        assert one.figures.words() in drawn.words
+        low, high = one.figures.span()
+        at = BAR_LEFT + (track.peak - low) / (high - low) * (WIDE - RIGHT - BAR_LEFT)
+        assert any(
+            float(line.attrib["x1"]) == pytest.approx(min(at, WIDE - RIGHT), abs=0.01)
+            and line.attrib["stroke-width"] == "2.5"
+            for line in lines
+        ), one.name
+    clips = sum(diagram.track.headroom_db <= 0.05 for diagram in found.values())
+    assert words.count("CLIPS") == clips
+    for peak, told in ((-0.2, 0), (1.0, 1)):
+        one = replace(drawn.windows[0], figures=replace(drawn.windows[0].figures, peak=peak))
+        assert windows_svg(Windows("T", (one,))).count("CLIPS") == told
+
+
+def test_two_tone_cards_stand_on_a_page_each_on_its_half(tmp_path: Path) -> None:
+    session = demo()
+    tone = session.tones[0]
+    four = tuple(tone.model_copy(update={"id": f"n{at}", "name": f"T{at}"}) for at in range(4))
+    session = session.model_copy(update={"tones": four})
+    data = wiring.sheet_bytes(make_sheet(session, Wanted("tone")), ".pdf")
+    pages = text_of_pdf(data, tmp_path).split("\f")[:-1]
+    assert [re.findall(r"Tone (T\d)", page) for page in pages] == [["T0", "T1"], ["T2", "T3"]]
+    places = subprocess.run(
+        ["pdftotext", "-bbox", str(tmp_path / "sheet.pdf"), "-"],
+        capture_output=True, check=True, text=True,
+    ).stdout  # fmt: skip
+    tops = [float(top) for top in re.findall(r'yMin="([\d.]+)"[^>]*>T\d<', places)]
+    assert [top > 841.89 / 2.0 for top in tops] == [False, True, False, True]
 
 
 def test_every_kind_is_made_of_a_session_without_takes() -> None:

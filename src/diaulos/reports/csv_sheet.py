@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from diaulos.figures import level
 from diaulos.tables import csv_text
-from diaulos.work.sheets.model import Levels, Notices, Rows, Sheet, Words
+from diaulos.work.sheets.model import Levels, Notices, Part, Rows, Sheet, Windows, Words
 
 
 def csv_sheet(sheet: Sheet) -> str:
@@ -16,7 +17,7 @@ def csv_sheet(sheet: Sheet) -> str:
     return "\n".join(blocks)
 
 
-def _block(part: Rows | Notices | Words | Levels) -> str:
+def _block(part: Part) -> str:
     if isinstance(part, Rows):
         head = ("Done", *part.head) if part.tick else part.head
         rows = [("", *row) if part.tick else row for row in part.rows]
@@ -25,6 +26,21 @@ def _block(part: Rows | Notices | Words | Levels) -> str:
         return csv_text(("Notice", "Text"), part.lines)
     if isinstance(part, Words):
         return csv_text(("",), [(line,) for line in part.lines]).removeprefix('""\n').lstrip("\n")
+    if isinstance(part, Windows):
+        return csv_text(
+            ("Name", "Peak", "Typical", "Noise", "Clips at"),
+            [
+                (
+                    one.name, level(one.figures.peak, one.figures.unit),
+                    level(one.figures.typical, one.figures.unit),
+                    level(one.figures.floor, one.figures.unit),
+                    "" if one.figures.ceiling is None
+                    else level(one.figures.ceiling, one.figures.unit),
+                )
+                for one in part.windows
+            ],
+        )  # fmt: skip
+    assert isinstance(part, Levels)
     head = ("Device", "Place", "Peak", "Typical, dBu", "Noise, dBu", "Ceiling, dBu", "Room")
     return csv_text(
         head,

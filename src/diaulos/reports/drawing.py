@@ -1,4 +1,4 @@
-"""Drawings as SVG: the level diagram of a course, with the marks of the screen.
+"""Drawings as SVG: the level diagram of a course and level windows, with the marks of the screen.
 
 A drawing is one string without fonts of its own, scripts or links: HTML holds it as it is, PDF
 draws it. Labels are placed by what they need: two never overlap.
@@ -9,9 +9,10 @@ from __future__ import annotations
 import math
 from xml.sax.saxutils import escape, quoteattr
 
-from diaulos.figures import number
+from diaulos.figures import level, number
 from diaulos.reports import look
-from diaulos.work.sheets.model import DrawnColumn, Levels
+from diaulos.units import LOWEST_DB
+from diaulos.work.sheets.model import Drawn, DrawnColumn, Levels, Window, Windows
 
 WIDE, HIGH = 760.0, 290.0
 LEFT, RIGHT, TOP, FOOT = 44.0, 8.0, 12.0, 74.0
@@ -23,6 +24,107 @@ WELL = 0.62
 LETTER = 0.56
 """Width of a letter re its height, as the shipped type has it on average."""
 LABEL, FIGURE = 8.5, 9.0
+WINDOW_HIGH, BAR_LEFT = 46.0, 190.0
+CLIPS_WITHIN_DB = 0.05
+"""As on screen: what has no more room than that clips."""
+
+
+def drawing(drawn: Drawn) -> str:
+    """What is drawn on a sheet, as SVG."""
+    return level_svg(drawn) if isinstance(drawn, Levels) else windows_svg(drawn)
+
+
+def drawn_high(drawn: Drawn) -> float:
+    """How high a drawing is that is `WIDE` wide."""
+    return HIGH if isinstance(drawn, Levels) else WINDOW_HIGH * len(drawn.windows) + 2.0
+
+
+def windows_svg(windows: Windows) -> str:
+    """Level windows beneath each other: the bars of the screen. Same windows, same bytes."""
+    high = drawn_high(windows)
+    parts = [_head(high, windows.words)]
+    for at, one in enumerate(windows.windows):
+        parts += _window(one, WINDOW_HIGH * at)
+    parts.append("</svg>")
+    return "".join(parts)
+
+
+def _head(high: float, words: str) -> str:
+    return (
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDE:g} {high:g}" role="img"'
+        f" aria-label={quoteattr(words)} font-family={quoteattr(look.FAMILY)}>"
+    )
+
+
+def _window(one: Window, top: float) -> list[str]:
+    """From the noise floor to the clip point of the place: typical level a bar, loudest peak a
+    line, target a bracket, what is left written out."""
+    figures = one.figures
+    low, high = figures.span()
+    left, right, bar = BAR_LEFT, WIDE - RIGHT, top + 19.0
+
+    def x(value: float) -> float:
+        return left + min(1.0, max(0.0, (value - low) / (high - low))) * (right - left)
+
+    headroom = figures.headroom_db
+    clips = headroom is not None and headroom <= CLIPS_WITHIN_DB
+    colour = look.DANGER if clips else look.TAPS.get(one.tap, look.INK)
+    peak = x(figures.peak)
+    parts = [
+        *_mark(one.tap, 2.0, bar - 4.0),
+        _text(22.0, bar + 8.0, _fit(one.name, left - 30.0, FIGURE), FIGURE, look.INK, "start"),
+        _box(left, bar, right - left, 10.0, look.PAPER, look.MUTED),
+        _box(left, bar + 2.5, x(figures.typical) - left, 5.0, colour, "none"),
+    ]
+    if figures.target is not None:
+        for level_dbfs, inward in zip(figures.target, (3.0, -3.0), strict=True):
+            at = x(level_dbfs)
+            parts.append(_line(at, bar - 3.0, at, bar + 10.0, look.INK, 1.5))
+            parts.append(_line(at, bar - 3.0, at + inward, bar - 3.0, look.INK, 1.5))
+    parts.append(_line(peak, bar - 4.0, peak, bar + 12.0, colour, 2.5))
+    told = level(figures.peak, figures.unit)
+    parts.append(_text(left, bar - 6.0, f"{told} peak", FIGURE, look.INK, "start", bold=True))
+    if clips:
+        parts.append(_box(right - 44.0, bar - 16.0, 44.0, 12.0, look.DANGER, "none"))
+        parts.append(_text(right - 22.0, bar - 7.0, "CLIPS", LABEL, look.PAPER, "middle",
+                           bold=True))  # fmt: skip
+    foot = bar + 21.0
+    if figures.floor > LOWEST_DB:
+        floor = f"noise {level(figures.floor, figures.unit, 0)}"
+        parts.append(_text(left, foot, floor, LABEL, look.MUTED, "start"))
+    room = "no limit" if headroom is None else f"{number(headroom)} dB left"
+    parts.append(_text(right, foot, room, LABEL, look.MUTED, "end"))
+    return parts
+
+
+def _mark(tap: str, x: float, y: float) -> list[str]:
+    """The tap's mark in a square of 14, as on screen: a dash at a post, a dash between posts, a
+    wedge, a notched box, a ring, a half disc."""
+    colour = look.TAPS.get(tap)
+    if colour is None:
+        return []
+    middle, right, foot = x + 7.0, x + 14.0, y + 14.0
+    if tap in ("di", "printed"):
+        posts = [_line(x, y, x, foot, colour, 3.0)]
+        if tap == "printed":
+            posts.append(_line(right, y, right, foot, colour, 3.0))
+        return [_line(x, y + 7.0, right, y + 7.0, colour, 3.0), *posts]
+    if tap == "amp":
+        points = f"{x:g},{y:g} {right:g},{y + 5:g} {x:g},{foot:g} {x + 3:g},{y + 7:g}"
+        return [f'<polygon points="{points}" fill="{colour}"/>']
+    if tap == "cabinet":
+        return [_box(x, y, 14.0, 14.0, "none", colour, 2.0),
+                _line(x, y, right, foot, colour, 2.0)]  # fmt: skip
+    if tap == "modeled":
+        return [
+            f'<circle cx="{middle:g}" cy="{y + 7:g}" r="7" fill="none" stroke="{colour}"'
+            ' stroke-width="2"/>',
+            f'<circle cx="{middle:g}" cy="{y + 7:g}" r="1" fill="{colour}"/>',
+        ]
+    return [
+        f'<path d="M {x:g} {y + 7:g} A 7 7 0 0 1 {right:g} {y + 7:g} Z" fill="{colour}"/>',
+        _line(middle, y + 7.0, middle, foot, colour, 2.0),
+    ]
 
 
 def level_svg(levels: Levels) -> str:
@@ -34,8 +136,7 @@ def level_svg(levels: Levels) -> str:
         return round(TOP + (high - min(high, max(low, dbu))) * scale, 2)
 
     parts = [
-        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDE:g} {HIGH:g}" role="img"'
-        f" aria-label={quoteattr(levels.words)} font-family={quoteattr(look.FAMILY)}>",
+        _head(HIGH, levels.words),
         *_axis(low, high, y),
     ]
     if levels.columns:
@@ -143,6 +244,15 @@ def _line(
     return (
         f'<line x1="{x1:.2f}" y1="{y1:.2f}" x2="{x2:.2f}" y2="{y2:.2f}" stroke="{colour}"'
         f' stroke-width="{wide:g}"{dashes}/>'
+    )
+
+
+def _box(
+    x: float, y: float, wide: float, high: float, fill: str, stroke: str, thick: float = 1.0
+) -> str:
+    return (
+        f'<rect x="{x:.2f}" y="{y:.2f}" width="{max(0.0, wide):.2f}" height="{high:.2f}"'
+        f' fill="{fill}" stroke="{stroke}" stroke-width="{thick:g}"/>'
     )
 
 

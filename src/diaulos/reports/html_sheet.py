@@ -7,8 +7,8 @@ from importlib.resources import files
 from typing import TYPE_CHECKING
 
 from diaulos.reports import look
-from diaulos.reports.drawing import level_svg
-from diaulos.work.sheets.model import Levels, Notices, Rows, Sheet, Words
+from diaulos.reports.drawing import drawing
+from diaulos.work.sheets.model import Levels, Notices, Rows, Sheet, Windows, Words
 
 if TYPE_CHECKING:
     from jinja2 import Environment, Template
@@ -22,7 +22,7 @@ def html_sheet(sheet: Sheet) -> str:
     room = Environment(autoescape=True, undefined=StrictUndefined, keep_trailing_newline=True)
     room.tests["notices"] = lambda part: isinstance(part, Notices)
     room.tests["words"] = lambda part: isinstance(part, Words)
-    room.tests["levels"] = lambda part: isinstance(part, Levels)
+    room.tests["drawn"] = lambda part: isinstance(part, Levels | Windows)
     room.tests["rows"] = lambda part: isinstance(part, Rows)
     style = _text(room, "sheet.css").render(
         regular=base64.b64encode(look.font("")).decode(),
@@ -30,7 +30,7 @@ def html_sheet(sheet: Sheet) -> str:
         look=look,
     )
     return _text(room, "sheet.html").render(
-        sheet=sheet, style=Markup(style), drawing=lambda part: Markup(level_svg(part))
+        sheet=sheet, style=Markup(style), drawing=lambda part: Markup(drawing(part))
     )
 
 

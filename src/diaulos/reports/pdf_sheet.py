@@ -8,8 +8,8 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Literal
 
 from diaulos.reports import look
-from diaulos.reports.drawing import HIGH, WIDE, level_svg
-from diaulos.work.sheets.model import Levels, Notices, Part, Rows, Sheet, Words
+from diaulos.reports.drawing import WIDE, drawing, drawn_high
+from diaulos.work.sheets.model import Levels, Notices, Part, Rows, Sheet, Windows, Words
 
 if TYPE_CHECKING:
     from fpdf import FPDF
@@ -28,9 +28,24 @@ def pdf_sheet(sheet: Sheet, paper: Paper = "A4") -> bytes:
     _heading(pdf, sheet)
     if sheet.note:
         _part(pdf, Words("Note", tuple(sheet.note.splitlines())))
-    for part in sheet.parts:
+    for at, part in enumerate(sheet.parts):
+        if sheet.kind == "tone" and at:
+            _next_half(pdf)
         _part(pdf, part)
     return bytes(pdf.output())
+
+
+def _next_half(pdf: FPDF) -> None:
+    """Down to the next half of a page: a card stands on a half of its own, to be cut off."""
+    half = pdf.h / 2.0
+    if pdf.get_y() > half:
+        pdf.add_page()
+        return
+    pdf.set_draw_color(look.LINE)
+    pdf.set_dash_pattern(dash=2.0, gap=2.0)
+    pdf.line(MARGIN, half, pdf.w - MARGIN, half)
+    pdf.set_dash_pattern()
+    pdf.set_y(half)
 
 
 def _document(sheet: Sheet, paper: Paper) -> FPDF:
@@ -84,8 +99,8 @@ def _heading(pdf: FPDF, sheet: Sheet) -> None:
 
 def _part(pdf: FPDF, part: Part) -> None:
     pdf.ln(GAP)
-    if isinstance(part, Levels):
-        high = pdf.epw * HIGH / WIDE
+    if isinstance(part, Levels | Windows):
+        high = pdf.epw * drawn_high(part) / WIDE
         if pdf.will_page_break(high + 8.0):
             pdf.add_page()
     elif pdf.will_page_break(24.0):
@@ -101,8 +116,8 @@ def _part(pdf: FPDF, part: Part) -> None:
     if isinstance(part, Words):
         for line in part.lines:
             pdf.multi_cell(0, 4.6, look.drawable(line), new_x="LMARGIN", new_y="NEXT")
-    elif isinstance(part, Levels):
-        drawn = look.drawable(level_svg(part))
+    elif isinstance(part, Levels | Windows):
+        drawn = look.drawable(drawing(part))
         pdf.image(io.BytesIO(drawn.encode()), w=pdf.epw, alt_text=look.drawable(part.words))
         pdf.ln(1.0)
     elif part.rows:
@@ -153,7 +168,6 @@ def _table(pdf: FPDF, part: Rows) -> None:
     pdf.set_draw_color(look.LINE)
     pdf.set_font(look.FAMILY, "", SMALL)
     pdf.set_text_color(look.INK)
-    boxes: list[tuple[int, float, float]] = []
     with pdf.table(
         col_widths=tuple(wide),
         text_align=tuple(aligns),
@@ -173,4 +187,3 @@ def _table(pdf: FPDF, part: Rows) -> None:
                 line.cell("\N{BALLOT BOX}" if 0x2610 in look.signs() else "[  ]")
             for cell in cells:
                 line.cell(look.drawable(cell))
-    del boxes

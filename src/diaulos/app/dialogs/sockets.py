@@ -25,10 +25,10 @@ from diaulos.app.dialogs.device_look import DeviceLook
 from diaulos.app.services import Services
 from diaulos.app.widgets.controls import choose, combo
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
+from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import DiaulosError
-from diaulos.figures import counted, number, plain
+from diaulos.figures import LevelFigures, counted, number, plain
 from diaulos.ids import BENCH
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import DeviceMap, Rig, Tie

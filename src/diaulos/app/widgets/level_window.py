@@ -7,52 +7,15 @@ line with its figure; the headroom is written out.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
 from diaulos.app.widgets.painted import Painted, scaled_size
-from diaulos.figures import level, number
+from diaulos.figures import LevelFigures, level, number
 
-LOWEST_SPAN_DB = 30.0
 CLIPS_W = 44.0
-
-
-@dataclass(frozen=True)
-class LevelFigures:
-    """What a level window shows, all in one unit. `ceiling` None: nothing clips here."""
-
-    unit: str
-    floor: float
-    ceiling: float | None
-    peak: float
-    typical: float
-    target: tuple[float, float] | None = None
-
-    @property
-    def headroom_db(self) -> float | None:
-        """From the loudest peak to the clip point."""
-        return None if self.ceiling is None else self.ceiling - self.peak
-
-    def span(self) -> tuple[float, float]:
-        """Levels at the left and right end of the bar."""
-        top = self.ceiling if self.ceiling is not None else self.peak + 12.0
-        bottom = max(self.floor, top - 140.0)
-        return min(bottom, top - LOWEST_SPAN_DB), top
-
-    def words(self) -> str:
-        """The same in words, for those who do not see it."""
-        text = f"peak {level(self.peak, self.unit)}, typical {level(self.typical, self.unit)}"
-        text += f", noise floor {level(self.floor, self.unit, 0)}"
-        headroom = self.headroom_db
-        if headroom is None:
-            return text + ", nothing clips here"
-        if headroom <= 0.0:
-            return text + ", clips"
-        return text + f", headroom {number(headroom)} dB"
 
 
 class LevelWindow(Painted):

@@ -18,6 +18,8 @@ from diaulos.session.model import Session
 from diaulos.work.rigs.look import rig_graph
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
+TARGET_BAND_DB = 1.0
+
 
 @dataclass(frozen=True)
 class TargetChoice:
@@ -77,6 +79,11 @@ def aim_of(session: Session, *, free_tone: bool = False) -> Aim:
         least_headroom_db=session.least_headroom_db,
         free_tone=free_tone,
     )
+
+
+def target_band(aim: Aim) -> tuple[float, float]:
+    """What counts as at the target, in dBFS: the bracket of every level window."""
+    return aim.target_dbfs - TARGET_BAND_DB, aim.target_dbfs + TARGET_BAND_DB
 
 
 def traced_courses(

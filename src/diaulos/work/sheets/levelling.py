@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from diaulos.figures import level, number
+from diaulos.figures import LevelFigures, level, number
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.rig.levels.settings import CourseSetting
 from diaulos.rig.states import setting_words
 from diaulos.session.model import Session
 from diaulos.units import LOWEST_DB
 from diaulos.work.rigs.columns import Column, columns_of
-from diaulos.work.rigs.levels import CourseLevels, aim_of, levels_of
+from diaulos.work.rigs.levels import CourseLevels, aim_of, levels_of, target_band
 from diaulos.work.rigs.stored import Stored
 from diaulos.work.rigs.verdicts import verdict
-from diaulos.work.sheets.model import DrawnColumn, Levels, Part, Rows, Words
+from diaulos.work.sheets.model import DrawnColumn, Levels, Part, Rows, Window, Windows, Words
 
 
 def level_parts(session: Session, rig_id: str, stored: Stored) -> tuple[Part, ...]:
@@ -20,6 +20,9 @@ def level_parts(session: Session, rig_id: str, stored: Stored) -> tuple[Part, ..
     got = _got(session, rig_id)
     found = levels_of(session, rig_id, stored)
     parts: list[Part] = [_summary(session, found, got)]
+    windows = _windows(session, found)
+    if windows.windows:
+        parts.append(windows)
     for one in found:
         if one.diagram is None:
             parts.append(Words(one.name, (str(one.problem),)))
@@ -65,6 +68,23 @@ def _summary(session: Session, found: tuple[CourseLevels, ...], got: dict[str, f
     )  # fmt: skip
 
 
+def _windows(session: Session, found: tuple[CourseLevels, ...]) -> Windows:
+    """Every converter as the view Levels shows it."""
+    band = target_band(aim_of(session))
+    return Windows(
+        "At the converters",
+        tuple(
+            Window(
+                one.name, one.diagram.course.tap,
+                LevelFigures("dBFS", one.diagram.track.noise, 0.0, one.diagram.track.peak,
+                             one.diagram.track.typical, band),
+            )
+            for one in found
+            if one.diagram is not None
+        ),
+    )  # fmt: skip
+
+
 def _stations(name: str, diagram: LevelDiagram) -> Rows:
     rows = []
     for one in diagram.stations:
@@ -95,7 +115,7 @@ def _gains(name: str, diagram: LevelDiagram) -> Rows:
     )
     return Rows(
         f"Gains of {name}", ("Device", "Control", "Stands at", "Left alone because"), rows,
-        frozenset({2}), (3.0, 3.0, 1.6, 2.4), tick=True,
+        frozenset(), (3.0, 3.0, 1.6, 2.4), tick=True,
         empty="Nothing on this course has a gain.",
     )  # fmt: skip
 

@@ -7,6 +7,8 @@ import re
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
+from diaulos.figures import LevelFigures
+
 Kind = Literal["patch", "tracks", "levels", "recall", "tone", "compare", "session"]
 KINDS: dict[Kind, str] = {
     "patch": "Patch sheet",
@@ -85,6 +87,28 @@ class Levels:
     words: str
 
 
+@dataclass(frozen=True)
+class Window:
+    """A level window: the figures of one place, under its name, in the tap's colour and mark."""
+
+    name: str
+    tap: str
+    figures: LevelFigures
+
+
+@dataclass(frozen=True)
+class Windows:
+    """Level windows beneath each other."""
+
+    title: str
+    windows: tuple[Window, ...]
+
+    @property
+    def words(self) -> str:
+        """The same for those who do not see them."""
+        return "; ".join(f"{one.name}: {one.figures.words()}" for one in self.windows)
+
+
 def _rank(text: str) -> tuple[int, float, str]:
     """Figures by size ahead of words by their letters, what is empty at the end."""
     plain = text.replace("\N{MINUS SIGN}", "-").replace("\N{PLUS-MINUS SIGN}", "")
@@ -94,7 +118,8 @@ def _rank(text: str) -> tuple[int, float, str]:
     return (1, 0.0, text.casefold()) if text.strip("\N{EN DASH} ") else (2, 0.0, "")
 
 
-Part = Rows | Notices | Words | Levels
+Drawn = Levels | Windows
+Part = Rows | Notices | Words | Levels | Windows
 
 
 @dataclass(frozen=True)

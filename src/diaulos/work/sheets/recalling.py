@@ -5,7 +5,8 @@ from __future__ import annotations
 from diaulos.errors import EditError
 from diaulos.figures import TAP_WORDS, level, number
 from diaulos.quantities import INDUCTANCE, RESISTANCE, show
-from diaulos.rig.model import Rig
+from diaulos.rig.catalogue.types import TYPES
+from diaulos.rig.model import Cable, CableKind, Device, Rig
 from diaulos.rig.states import setting_words
 from diaulos.session.instrument import Instrument, Pickup
 from diaulos.session.model import Pass, Session, Take
@@ -32,6 +33,8 @@ def recall_parts(session: Session, take_name: str, made_name: str) -> tuple[Part
     if then is None:
         parts.append(Words("The rig", ("Nobody knows it: imported takes have none.",)))
     else:
+        if all(rig.id != then.id for rig in session.rigs):
+            parts.append(Words("The rig now", (f"{then.name} is no longer in the session.",)))
         parts += [_devices(then), _controls(session, then), _cables(session, then)]
         parts.append(_planned_tracks(then))
     instrument = _instrument_then(session, take)
@@ -83,8 +86,14 @@ def _pass_lines(made: Pass) -> tuple[str, ...]:
 
 def _devices(then: Rig) -> Rows:
     """What stood there, by the type that it is added by."""
-    rows = tuple((device.name, device.type or device.kind) for device in then.devices)
+    rows = tuple((device.name, _type_words(device)) for device in then.devices)
     return Rows("Devices", ("Device", "Type"), rows, frozenset(), (3.0, 2.0), tick=True)
+
+
+def _type_words(device: Device) -> str:
+    """As the catalogue calls it."""
+    known = TYPES.get(device.type)
+    return known.name if known is not None else device.type or device.kind
 
 
 def _planned_tracks(then: Rig) -> Rows:
@@ -109,7 +118,7 @@ def _controls(session: Session, then: Rig) -> Rows:
         other = there.get(device.id)
         for setting in device.settings:
             stood = setting_words(setting)
-            stands = "gone"
+            stands = stood if now is None else "gone"
             if other is not None and other.has_setting(setting.id):
                 stands = setting_words(other.setting(setting.id))
             rows.append((device.name, setting.name, stood, "" if stands == stood else stands))
@@ -125,12 +134,15 @@ def _cables(session: Session, then: Rig) -> Rows:
     holding = session.model_copy(update={"rigs": (then,), "current_rig": then.id})
     rows = patch_rows(look_at(holding, then.id, NOTHING_STORED))
     at = PATCH_HEAD.index("Level")
-    head = tuple(name for index, name in enumerate(PATCH_HEAD) if index != at)
-    cells = tuple(
-        tuple(cell for index, cell in enumerate(row.cells) if index != at) for row in rows
-    )
-    return Rows("Cables", head, cells, frozenset({3}), (3.0, 3.0, 1.3, 0.9, 1.6), tick=True,
-                empty="None.")  # fmt: skip
+    head = (*PATCH_HEAD[:at], "pF/m", *PATCH_HEAD[at + 1 :])
+    cells = tuple((*row.cells[:at], _pf_per_m(row.cable), *row.cells[at + 1 :]) for row in rows)
+    return Rows("Cables", head, cells, frozenset({3, 4}), (3.0, 3.0, 1.3, 0.9, 0.8, 1.6),
+                tick=True, empty="None.")  # fmt: skip
+
+
+def _pf_per_m(cable: Cable) -> str:
+    """Of a cable of copper."""
+    return "" if cable.kind in (CableKind.AIR, CableKind.OPTICAL) else f"{cable.pf_per_m:g}"
 
 
 def _instrument_then(session: Session, take: Take) -> Instrument | None:

@@ -8,10 +8,10 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter
 
 from diaulos.app import theme
-from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
+from diaulos.app.widgets.level_window import paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
 from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
-from diaulos.figures import number
+from diaulos.figures import LevelFigures, number
 from diaulos.work.compare.choices import Candidate, Measured
 
 QUIET_DBFS = -96.0

@@ -6,9 +6,9 @@ from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPainter
 
 from diaulos.app import theme
-from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
+from diaulos.app.widgets.level_window import paint_level_window
 from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
-from diaulos.figures import level, number
+from diaulos.figures import LevelFigures, level, number
 from diaulos.session.instrument import FAMILY_WORDS, Instrument
 from diaulos.session.model import Session
 from diaulos.work.instruments.trims import TrimRow

@@ -15,17 +15,19 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
+from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.tables import Cell, Table
-from diaulos.figures import number, typeset
+from diaulos.figures import LevelFigures, number, typeset
 from diaulos.rig.levels.causes import (
     OTHER_NOTES_DB,
     OTHER_NOTES_DRIVEN_DB,
     Cause,
     Difference,
 )
+from diaulos.rig.levels.solve import Aim
 from diaulos.rig.model import PortRef
+from diaulos.work.rigs.levels import target_band
 from diaulos.work.rigs.report import LevelsReport
 from diaulos.work.rigs.soundcheck import SoundCheck
 
@@ -119,7 +121,7 @@ class VerdictPanel(QWidget):
         column.addWidget(self.second)
         column.addStretch(1)
 
-    def show_report(self, report: LevelsReport, target: str, aim: float, writable: bool) -> None:
+    def show_report(self, report: LevelsReport, target: str, aim: Aim, writable: bool) -> None:
         """The chosen course."""
         said, chosen, solved = report.verdict, report.chosen, report.solved
         solution = solved.solution if solved is not None else None
@@ -146,9 +148,7 @@ class VerdictPanel(QWidget):
             "Level at its input − what reaches 0 dBFS"
         )
         self.window_.set_figures(
-            LevelFigures(
-                "dBFS", track.noise, 0.0, track.peak, track.typical, (aim - 1.0, aim + 1.0)
-            ),
+            LevelFigures("dBFS", track.noise, 0.0, track.peak, track.typical, target_band(aim)),
             TAP_TOKENS.get(chosen.diagram.course.tap, "ink"),
         )
         self.clips.setText(typeset(said.clips_first))

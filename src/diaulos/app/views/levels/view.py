@@ -209,7 +209,7 @@ class LevelsView(LevelsSetting):
         aim = aim_of(session)
         word = "peak" if aim.statistic == "peak" else "RMS"
         self.verdict.show_report(
-            report, f"target {word} {number(aim.target_dbfs, 0)} dBFS", aim.target_dbfs, writable
+            report, f"target {word} {number(aim.target_dbfs, 0)} dBFS", aim, writable
         )
         self.noise.show_report(report)
         self.distance.show_report(report)

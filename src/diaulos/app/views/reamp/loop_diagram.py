@@ -11,8 +11,9 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
-from diaulos.app.widgets.level_window import LevelFigures, LevelWindow
+from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.app.widgets.painted import Painted, least_height, scaled_size
+from diaulos.figures import LevelFigures
 
 CARD_H = 82
 GAP = 10

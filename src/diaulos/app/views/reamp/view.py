@@ -37,12 +37,12 @@ from diaulos.app.views.reamp.tone_panel import TonePanel
 from diaulos.app.widgets.cabinet_panel import CabinetPanel, Subject
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import least_height
 from diaulos.app.widgets.waveform import Waveform
 from diaulos.app.widgets.wrapping import Flowing, Pages, scrolled
 from diaulos.errors import DiaulosError
+from diaulos.figures import LevelFigures
 from diaulos.rig.as_recorded import ahead_when_recorded
 from diaulos.rig.bench import Probe
 from diaulos.session import edits

@@ -26,13 +26,13 @@ from PySide6.QtWidgets import QSizePolicy
 from diaulos.app import theme
 from diaulos.app.widgets.labels import escaped
 from diaulos.app.widgets.painted import Rescaled
-from diaulos.work.sheets.model import Levels, Notices, Part, Rows, Sheet, Words
+from diaulos.work.sheets.model import Drawn, Levels, Notices, Part, Rows, Sheet, Windows, Words
 
 MARGIN = 28
 LEAST, MOST = 460, 860
-DRAWN = (1520, 580)
-"""Pixels that a drawing is kept in: twice what it is shown in."""
-Drawing = Callable[[Levels], str]
+DRAWN = 1520
+"""Pixels that a drawing is kept in across: twice what it is shown in."""
+Drawing = Callable[[Drawn], str]
 LOOK = theme.PRINTED
 
 
@@ -125,7 +125,7 @@ def fill_document(
     if sheet is None:
         document.setHtml(f'<p style="color:{LOOK.muted}">{escaped(words)}</p>')
         return
-    images = [part for part in sheet.parts if isinstance(part, Levels)]
+    images = [part for part in sheet.parts if isinstance(part, Levels | Windows)]
     for at, part in enumerate(images):
         document.addResource(
             QTextDocument.ResourceType.ImageResource, QUrl(f"levels:{at}"), _image(drawing(part))
@@ -134,11 +134,14 @@ def fill_document(
 
 
 def _image(svg: str) -> QImage:
-    picture = QImage(*DRAWN, QImage.Format.Format_RGB32)
+    drawn = QSvgRenderer(QByteArray(svg.encode()))
+    whole = drawn.viewBoxF()
+    high = round(DRAWN * whole.height() / max(1.0, whole.width()))
+    picture = QImage(DRAWN, max(1, high), QImage.Format.Format_RGB32)
     picture.fill(LOOK.colour("paper"))
     painter = QPainter(picture)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    QSvgRenderer(QByteArray(svg.encode())).render(painter)
+    drawn.render(painter)
     painter.end()
     return picture
 
@@ -155,7 +158,7 @@ def rich_text(sheet: Sheet) -> str:
     drawn = 0
     for part in sheet.parts:
         parts.append(_part(part, drawn))
-        drawn += isinstance(part, Levels)
+        drawn += isinstance(part, Levels | Windows)
     return "".join(parts)
 
 
@@ -177,8 +180,8 @@ def _part(part: Part, drawn: int) -> str:
             f' border-collapse:collapse; margin-top:12px" cellpadding="8"><tr><td>{title}{inside}'
             "</td></tr></table>"
         )
-    if isinstance(part, Levels):
-        return f'{head}<p><img src="levels:{drawn}" width="{DRAWN[0] // 2}"></p>'
+    if isinstance(part, Levels | Windows):
+        return f'{head}<p><img src="levels:{drawn}" width="{DRAWN // 2}"></p>'
     if not part.rows:
         return f'{head}<p style="color:{LOOK.muted}; margin:0">{escaped(part.empty)}</p>'
     return head + _table(part)

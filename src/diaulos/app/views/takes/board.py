@@ -10,10 +10,10 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
-from diaulos.app.widgets.level_window import LevelFigures, paint_level_window
+from diaulos.app.widgets.level_window import paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
 from diaulos.app.widgets.painted import Painted, least_height, scaled_size
-from diaulos.figures import TAP_WORDS, counted, number
+from diaulos.figures import TAP_WORDS, LevelFigures, counted, number
 
 LEAST_ROW, MOST_ROW = 48, 104
 FAR_ROW = 190

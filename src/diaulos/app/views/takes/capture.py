@@ -11,9 +11,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.services import Services
 from diaulos.app.views.takes.board import BoardRow
-from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.errors import EditError, StorageError
-from diaulos.figures import clock
+from diaulos.figures import LevelFigures, clock
 from diaulos.session.model import Doubt
 from diaulos.work.capture.recorder import Meters
 from diaulos.work.ports import CancelToken, Progress

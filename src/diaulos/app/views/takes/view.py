@@ -23,16 +23,15 @@ from diaulos.app.views.takes.tuner_ear import TunerEar
 from diaulos.app.views.takes.tuning import Ready
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import tip
-from diaulos.app.widgets.level_window import LevelFigures
 from diaulos.errors import CancelledError
-from diaulos.figures import clock, counted, number, typeset
+from diaulos.figures import LevelFigures, clock, counted, number, typeset
 from diaulos.rig.model import PortRef
 from diaulos.session import edits, take_edits
 from diaulos.session.model import Doubt, Session, Take
 from diaulos.session.roles import recording_rig
 from diaulos.work.listening.heard import Tried, heard_otherwise
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.rigs.levels import levels_of
+from diaulos.work.rigs.levels import TARGET_BAND_DB, levels_of
 from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.impulses import load_impulses
@@ -264,7 +263,7 @@ class TakesView(TakesHunting):
                 target = session.target_peak_dbfs
                 figures = LevelFigures(
                     "dBFS", end.noise, 0.0, end.peak, end.typical,
-                    (target - 1.0, target + 1.0),
+                    (target - TARGET_BAND_DB, target + TARGET_BAND_DB),
                 )  # fmt: skip
                 held = end.peak
                 rows.append(
