@@ -96,7 +96,9 @@ def test_a_patch_sheet_has_every_cable_once_and_the_notices_first() -> None:
     assert [title for title, _ in sheet.parts[0].lines] == [one.title for one in notices(rig)]
     told = part(sheet, "Cables")
     screen = {row.cells for row in patch_rows(look_at(session, rig.id))}
-    assert {row[1:] for row in told.rows} == screen
+    assert {(*row[1:5], *row[6:]) for row in told.rows} == screen
+    cables = {row.cells[:2]: row.cable for row in patch_rows(look_at(session, rig.id))}
+    assert all(row[5] == f"{cables[row[1:3]].pf_per_m:g}" for row in told.rows)
     assert len(told.rows) == len(rig.cables)
     # What carries the amplifier's power comes before anything is fed, what is heard at the end.
     kinds = [row[3] for row in told.rows]

@@ -20,6 +20,11 @@ def level_parts(session: Session, rig_id: str, stored: Stored) -> tuple[Part, ..
     got = _got(session, rig_id)
     found = levels_of(session, rig_id, stored)
     parts: list[Part] = [_summary(session, found, got)]
+    played = dict.fromkeys(
+        f"{one.name}: {one.diagram.playing}." for one in found if one.diagram is not None
+    )
+    if played:
+        parts.append(Words("Played", tuple(played)))
     windows = _windows(session, found)
     if windows.windows:
         parts.append(windows)
@@ -63,7 +68,7 @@ def _summary(session: Session, found: tuple[CourseLevels, ...], got: dict[str, f
     statistic = "RMS" if aim.statistic == "rms" else "Peak"
     return Rows(
         "Courses", ("Course", f"{statistic} wanted", "Planned", "Got", "Clips first", "Noise"),
-        tuple(rows), frozenset({1, 2, 3}), (2.6, 1.3, 1.3, 1.3, 3.0, 3.6),
+        tuple(rows), frozenset({1, 2, 3}), (2.2, 1.6, 1.6, 1.6, 2.8, 3.4),
         empty="The rig records nothing.",
     )  # fmt: skip
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from diaulos.rig.model import Cable, Device, Rig, Setting, named_by
 from diaulos.rig.safety import notices
-from diaulos.rig.states import setting_words
 from diaulos.session.model import Session
 from diaulos.work.rigs.look import RigReport, look_at
 from diaulos.work.rigs.stored import Stored
 from diaulos.work.rigs.tables import PATCH_HEAD, patch_rows
+from diaulos.work.sheets.figuring import pf_per_m, stands
 from diaulos.work.sheets.model import Notices, Part, Rows, Words
 
 HEARD = ("headphones", "monitor")
@@ -24,7 +24,7 @@ def patch_parts(session: Session, rig_id: str, stored: Stored) -> tuple[Part, ..
         Notices("Before plugging", tuple((one.title, one.text) for one in told)),
         Words("Mute first", _mute_words(rig)),
         _cables(report),
-        _settings(rig),
+        _settings(session, rig),
     )
 
 
@@ -45,10 +45,13 @@ def _cables(report: RigReport) -> Rows:
     rows = sorted(patch_rows(report), key=lambda row: order[row.cable.id])
     return Rows(
         "Cables, in the order to plug",
-        ("", *PATCH_HEAD),
-        tuple((f"{at}", *row.cells) for at, row in enumerate(rows, start=1)),
-        frozenset({0, 4, 5}),
-        (0.5, 3.0, 3.0, 1.3, 0.9, 1.3, 1.4),
+        ("", *PATCH_HEAD[:4], "pF/m", *PATCH_HEAD[4:]),
+        tuple(
+            (f"{at}", *row.cells[:4], pf_per_m(row.cable), *row.cells[4:])
+            for at, row in enumerate(rows, start=1)
+        ),
+        frozenset({0, 4, 5, 6}),
+        (0.5, 3.0, 3.0, 1.3, 0.9, 0.8, 1.3, 1.4),
         tick=True,
         empty="No cable is plugged.",
     )
@@ -78,7 +81,7 @@ def _stage(cable: Cable, devices: dict[str, Device]) -> int:
     return LAST if target.kind in HEARD else 1
 
 
-def _settings(rig: Rig) -> Rows:
+def _settings(session: Session, rig: Rig) -> Rows:
     """Switches and gains of every plugged port; then what is left of a device that is plugged."""
     plugged = [ref for cable in rig.cables for ref in (cable.source, cable.target)]
     rows = []
@@ -90,13 +93,13 @@ def _settings(rig: Rig) -> Rows:
                 if setting.id not in told:
                     told.add(setting.id)
                     rows.append((device.name, device.port(port_id).name, setting.name,
-                                 setting_words(setting)))  # fmt: skip
+                                 stands(session, setting)))  # fmt: skip
         of_ports = {
             setting.id for port in device.ports for setting in port_settings(device, port.id)
         }
         if ports:
             rows += [
-                (device.name, "", setting.name, setting_words(setting))
+                (device.name, "", setting.name, stands(session, setting))
                 for setting in device.settings
                 if setting.id not in told and setting.id not in of_ports
             ]

@@ -6,14 +6,14 @@ from diaulos.errors import EditError
 from diaulos.figures import TAP_WORDS, level, number
 from diaulos.quantities import INDUCTANCE, RESISTANCE, show
 from diaulos.rig.catalogue.types import TYPES
-from diaulos.rig.model import Cable, CableKind, Device, Rig
-from diaulos.rig.states import setting_words
+from diaulos.rig.model import Device, Rig
 from diaulos.session.instrument import Instrument, Pickup
 from diaulos.session.model import Pass, Session, Take
 from diaulos.session.take_edits import differences_since
 from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.stored import NOTHING_STORED
 from diaulos.work.rigs.tables import PATCH_HEAD, patch_rows
+from diaulos.work.sheets.figuring import converters, of_no_type, pf_per_m, stands
 from diaulos.work.sheets.model import Part, Rows, Words
 from diaulos.work.sheets.tracking import take_lines, takes_of
 
@@ -36,6 +36,10 @@ def recall_parts(session: Session, take_name: str, made_name: str) -> tuple[Part
         if all(rig.id != then.id for rig in session.rigs):
             parts.append(Words("The rig now", (f"{then.name} is no longer in the session.",)))
         parts += [_devices(then), _controls(session, then), _cables(session, then)]
+        parts.append(converters(then))
+        made_by_hand = of_no_type(then)
+        if made_by_hand is not None:
+            parts.append(made_by_hand)
         parts.append(_planned_tracks(then))
     instrument = _instrument_then(session, take)
     if instrument is not None:
@@ -117,11 +121,11 @@ def _controls(session: Session, then: Rig) -> Rows:
     for device in then.devices:
         other = there.get(device.id)
         for setting in device.settings:
-            stood = setting_words(setting)
-            stands = stood if now is None else "gone"
+            stood = stands(session, setting)
+            today = stood if now is None else "gone"
             if other is not None and other.has_setting(setting.id):
-                stands = setting_words(other.setting(setting.id))
-            rows.append((device.name, setting.name, stood, "" if stands == stood else stands))
+                today = stands(session, other.setting(setting.id))
+            rows.append((device.name, setting.name, stood, "" if today == stood else today))
     return Rows(
         f"Rig {then.name}", ("Device", "Control", "Stood at", "Now, where it differs"),
         tuple(rows), frozenset(), (3.0, 2.6, 2.2, 2.2), tick=True,
@@ -135,14 +139,9 @@ def _cables(session: Session, then: Rig) -> Rows:
     rows = patch_rows(look_at(holding, then.id, NOTHING_STORED))
     at = PATCH_HEAD.index("Level")
     head = (*PATCH_HEAD[:at], "pF/m", *PATCH_HEAD[at + 1 :])
-    cells = tuple((*row.cells[:at], _pf_per_m(row.cable), *row.cells[at + 1 :]) for row in rows)
+    cells = tuple((*row.cells[:at], pf_per_m(row.cable), *row.cells[at + 1 :]) for row in rows)
     return Rows("Cables", head, cells, frozenset({3, 4}), (3.0, 3.0, 1.3, 0.9, 0.8, 1.6),
                 tick=True, empty="None.")  # fmt: skip
-
-
-def _pf_per_m(cable: Cable) -> str:
-    """Of a cable of copper."""
-    return "" if cable.kind in (CableKind.AIR, CableKind.OPTICAL) else f"{cable.pf_per_m:g}"
 
 
 def _instrument_then(session: Session, take: Take) -> Instrument | None:
