@@ -17,6 +17,7 @@ import differences
 import disk
 import hostile
 import hunt
+import identification
 import kills
 import loops
 import ports
@@ -44,6 +45,9 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
         loops.CHANGED // (10 if tenth else 1), loops.UNCHANGED // (10 if tenth else 1), seed
     ),
     "archives": lambda tenth, seed: archives.run(archives.ARCHIVES // (10 if tenth else 1), seed),
+    "identify": lambda tenth, seed: identification.run(
+        identification.CASES // (10 if tenth else 1), seed
+    ),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }
 

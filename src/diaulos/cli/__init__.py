@@ -31,6 +31,7 @@ VERBS = {
     "tune": "inspecting:tune",
     "noise": "inspecting:noise",
     "loading": "instruments:loading",
+    "identify": "identifying:identify",
     "strength": "instruments:strength",
     "trims": "instruments:trims",
     "tones": "tones:tones",
