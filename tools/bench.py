@@ -699,6 +699,36 @@ def packing(runs: int, tracks: int = 20, seconds: float = 300.0) -> Row:
                "with a hash of every file both times; plain: zipfile")  # fmt: skip
 
 
+def gear_library(runs: int, entries: int = 2_000) -> Row:
+    """A library opened and searched after every key of a word, beside reading its JSON."""
+    from diaulos.demo.saltmarsh import bare_demo
+    from diaulos.session.library import Entry
+    from diaulos.storage.library import LibraryFolder, entry_text, searched
+
+    one = bare_demo().instruments[0]
+    with tempfile.TemporaryDirectory() as kept:
+        place = Path(kept) / "instruments"
+        place.mkdir()
+        for at in range(entries):
+            entry = Entry(id=f"i{at}", kind="instrument", name=f"Guitar {at}", instrument=one,
+                          tags=("stage",))  # fmt: skip
+            (place / f"i{at}.json").write_text(entry_text(entry))
+        LibraryFolder(Path(kept)).entries()
+
+        def open_and_type() -> None:
+            listed = LibraryFolder(Path(kept)).entries()
+            for end in range(1, 11):
+                searched(listed, "guitar 199"[:end])
+
+        def plainly() -> None:
+            for path in place.iterdir():
+                json.loads(path.read_text())
+
+        ours, plain = in_turn(open_and_type, plainly, runs)
+    return Row(f"library of {entries} entries opened, ten keys typed", ours, plain, "0.3 s",
+               "plain: every file read by json")  # fmt: skip
+
+
 def paced_writer(runs: int) -> Row:
     """A minute of 32 tracks in real time: processor seconds, and what was lost."""
     found = [_written(60.0, "paced") for _ in range(runs)]
@@ -940,6 +970,7 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "writer-paced": paced_writer,
     "stems": stems,
     "packing": packing,
+    "library": gear_library,
     "waveforms": waveforms,
     "waveforms-again": waveforms_again,
     "waveforms-growth": waveforms_growth,

@@ -15,6 +15,7 @@ import archives
 import delays
 import differences
 import disk
+import gear
 import hostile
 import hunt
 import identification
@@ -45,6 +46,7 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
         loops.CHANGED // (10 if tenth else 1), loops.UNCHANGED // (10 if tenth else 1), seed
     ),
     "archives": lambda tenth, seed: archives.run(archives.ARCHIVES // (10 if tenth else 1), seed),
+    "gear": lambda tenth, seed: gear.run(gear.ENTRIES // (10 if tenth else 1), seed),
     "identify": lambda tenth, seed: identification.run(
         identification.CASES // (10 if tenth else 1), seed
     ),

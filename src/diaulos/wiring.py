@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -34,10 +35,12 @@ from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.strays import Stray
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, WordLength
+from diaulos.storage import entry_file
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
 from diaulos.storage.beside import write_failed, write_whole
 from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.installing import Places, Verb, install, places, uninstall
+from diaulos.storage.library import LibraryFolder, Listed, searched
 from diaulos.storage.packing import PACKED, Unpacked, pack, unpack
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
@@ -66,6 +69,7 @@ from diaulos.work.handing.stems import Stem, StemChoice, stems_text, write_stems
 from diaulos.work.hunting.causes import Cause, courses_of
 from diaulos.work.hunting.trials import Studio, Trial
 from diaulos.work.instruments.plucking import plucked_volts
+from diaulos.work.library.merging import WAYS, Step, merge, plan_merge
 from diaulos.work.ports import (
     AudioBackend,
     AudioSink,
@@ -270,6 +274,70 @@ def write_sheet_file(sheet: Sheet, path: Path, paper: str = "A4", *, replace: bo
     """A sheet as a file, whole or not at all."""
     check_sheet_file(path, paper, replace=replace)
     write_whole(path, sheet_bytes(sheet, path.suffix.casefold(), paper))
+
+
+# --- own gear ---
+
+
+def library_at(path: Path | None = None) -> LibraryFolder:
+    """A person's library: the folder, or the usual place below XDG_DATA_HOME."""
+    if path is None:
+        base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
+        path = Path(base) / "diaulos" / "library"
+    return LibraryFolder(path)
+
+
+def now_text() -> str:
+    """The time of this moment as entries have it."""
+    return datetime.now().astimezone().replace(tzinfo=None).isoformat(timespec="seconds")
+
+
+def search_library(
+    library: LibraryFolder, words: str = "", tags: Sequence[str] = ()
+) -> tuple[Listed, ...]:
+    """Entries that hold every word and have every tag."""
+    return searched(library.entries(), words, tags)
+
+
+def export_entry(
+    library: LibraryFolder, entry_id: str, path: Path, *, replace: bool = False
+) -> None:
+    """An entry as one file, with what belongs to it."""
+    entry_file.export_entry(library, entry_id, path, replace=replace)
+
+
+def import_entry(library: LibraryFolder, path: Path) -> list[dict[str, Any]]:
+    """One entry more, from a file; what became of it. Nothing is overwritten."""
+    entry, files = entry_file.read_entry_file(path)
+    other = entry_file.OneEntry(entry, files)
+    steps = plan_merge([library.read(one.id) for one in library.entries() if one.id == entry.id],
+                       [entry])  # fmt: skip
+    merge(steps, library, other, path.stem)
+    return _steps_told(steps)
+
+
+def merge_library(library: LibraryFolder, path: Path, *, dry: bool = False) -> list[dict[str, Any]]:
+    """Another copy of a library taken in; what became of each of its entries."""
+    other = LibraryFolder(path)
+    theirs = [other.read(one.id) for one in other.entries()]
+    if other.unread:
+        first = other.unread[0]
+        raise InputError(
+            f"{first.file} cannot be read: {first.problem}", where=str(path),
+            remedy="Mend or remove it there. Nothing was merged.",
+        )  # fmt: skip
+    steps = plan_merge([library.read(one.id) for one in library.entries()], theirs)
+    if not dry:
+        merge(steps, library, other, path.name)
+    return _steps_told(steps)
+
+
+def _steps_told(steps: Sequence[Step]) -> list[dict[str, Any]]:
+    return [
+        {"id": one.entry.id, "name": one.entry.name, "way": one.way, "words": WAYS[one.way],
+         "lines": [list(line) for line in one.lines]}
+        for one in steps
+    ]  # fmt: skip
 
 
 def bench_for(

@@ -36,6 +36,7 @@ def made_case(
     circuit, cable_f = Magnetic((coil,), controls), draws.uniform(200.0, 900.0) * 1e-12
     loads = LOADS[int(draws.integers(len(LOADS)))]
     snr_db, steady = float(draws.choice([40.0, 60.0])), bool(draws.integers(2))
+    behind = bool(draws.integers(2))
     hz = log_grid(20.0, 20_000.0, 200)
     source = circuit.source(hz)
     whole = [Load(ohm, pf * 1e-12 + cable_f) for ohm, pf in loads]
@@ -45,13 +46,17 @@ def made_case(
     for (ohm, pf), volt in zip(loads, volts, strict=True):
         noise = draws.standard_normal(hz.size) + 1j * draws.standard_normal(hz.size)
         noise = noise * 10.0 ** (-snr_db / 20.0) / math.sqrt(2.0)
-        # Noise of one strength as of a recording, or in proportion as of a wobbling sweep.
-        heard = volt + noise * (np.abs(volt) if steady else level)
-        db = 20.0 * np.log10(np.abs(heard)) - 3.3
+        shape = np.zeros(hz.size)
         if common == "slope":
-            db = db + 20.0 * np.log10(hz)
+            shape = 20.0 * np.log10(hz / 1_000.0)
         elif common in ("curve", "each"):
-            db = db + 10.0 * np.sin(np.log(hz)) - 0.002 * hz**0.8
+            shape = 10.0 * np.sin(np.log(hz)) - 0.002 * hz**0.8
+        # Noise of one strength as of a recording, behind what is common or ahead of it; or in
+        # proportion as of a wobbling sweep.
+        gain = 10.0 ** (shape / 20.0) if behind else 1.0
+        strength = np.abs(volt) * gain if steady else level
+        heard = volt * gain + noise * strength
+        db = 20.0 * np.log10(np.abs(heard)) - 3.3 + (0.0 if behind else shape)
         if common == "each":
             db = db + draws.normal(0.0, 3.0)
         responses.append(Response(ohm, pf * 1e-12, hz, db))

@@ -55,7 +55,7 @@ BETTER = 0.5
 """And when its spread is no more than this part of what was assumed."""
 LEAST_PART = 0.005
 """No error is stated smaller than this part of the value: resistors are no better known."""
-WIDER: dict[Common, float] = {"level": 1.0, "slope": 1.0, "curve": 1.3, "each": 1.5}
+WIDER: dict[Common, float] = {"level": 1.0, "slope": 1.0, "curve": 1.1, "each": 1.25}
 """How much wider an error is than the linearised fit has it: where fewer things are told, what is
 hardly told drags the rest along. Set by made cases, so that 95 % hold the truth."""
 LEAST_DB = 0.002
@@ -392,31 +392,46 @@ class _Fit:
         from scipy.optimize import minimize
 
         data = self.data
-        raw = data.db - data.model(theta)
+        model = data.model(theta)
+        raw = data.db - model
         left = data.centred(raw, weights)
-        # By the fitted level: by the measured one, what noise lifted would weigh more.
-        fall = 10.0 ** (-0.1 * (data.measured - left))
+        # By the fitted level: by the measured one, what noise lifted would weigh more. Where more
+        # than a level is common, nobody knows whether the noise came ahead of it or behind.
+        falls = [10.0 ** (-0.1 * (data.measured - left))]
+        if data.common != "level":
+            falls.append(10.0 ** (-0.1 * model))
+        falls = [fall / float(np.median(fall)) for fall in falls]
         used = data.used
 
+        def parts(logs: Real) -> tuple[Real, Real]:
+            falling = np.sum(
+                [math.exp(v) * f for v, f in zip(logs[1:], falls, strict=True)], axis=0
+            )
+            return LEAST_DB**2 + math.exp(logs[0]) + falling, falling
+
         def cost(logs: Real) -> float:
-            variance = LEAST_DB**2 + math.exp(logs[0]) + math.exp(logs[1]) * fall
+            variance, _ = parts(logs)
             weight = np.where(used, 1.0 / variance, 1e-12)
             apart = data.centred(raw, weight)
             told = np.sum(apart[used] ** 2 / variance[used] + np.log(variance[used]))
             return float(told + data.log_weight(weight))
 
-        typical = max(float(np.mean(left[used] ** 2)), LEAST_DB**2)
+        typical = max(float(np.median(left[used] ** 2)), LEAST_DB**2)
+        shares = [(0.5, *(0.1 for _ in falls))]
+        shares += [
+            (0.02, *(0.5 if at == main else 0.02 for at in range(len(falls))))
+            for main in range(len(falls))
+        ]
         tries = [
-            minimize(cost, np.log([typical * one, typical * other]), method="Nelder-Mead",
-                     bounds=[(-30.0, 10.0), (-30.0, 10.0)],
-                     options={"xatol": 0.02, "fatol": 0.01, "maxiter": 200})
-            for one, other in ((0.5, 0.05), (0.01, 0.2))
+            minimize(cost, np.log(typical * np.array(share)), method="Nelder-Mead",
+                     bounds=[(-30.0, 10.0)] * len(share),
+                     options={"xatol": 0.02, "fatol": 0.01, "maxiter": 300})
+            for share in shares
         ]  # fmt: skip
-        steady, falling = np.exp(min(tries, key=lambda one: one.fun).x)
-        variance = LEAST_DB**2 + steady + falling * fall
+        variance, falling = parts(min(tries, key=lambda one: one.fun).x)
         # 20 log10 of one part in r is 8.7 / r dB: where that is large, the level is the noise's.
         limit = (8.686 * 10.0 ** (-LEAST_SNR_DB / 20.0)) ** 2 / 2.0
-        data.used = falling * fall < limit
+        data.used = falling < limit
         if np.count_nonzero(data.used) < FEWEST:
             data.used = np.ones(data.db.size, dtype=bool)
         return np.asarray(np.where(data.used, 1.0 / variance, 1e-12))

@@ -35,6 +35,7 @@ VERBS = {
     "strength": "instruments:strength",
     "trims": "instruments:trims",
     "tones": "tones:tones",
+    "library": "library:library",
     "check": "rig:check",
     "courses": "rig:courses",
     "levels": "levels:levels",

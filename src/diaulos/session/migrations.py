@@ -181,6 +181,11 @@ def _places_come(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _origins_come(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 16 remembers what came from the library. Until then nothing did."""
+    return data
+
+
 def _dict(parent: Any, key: str) -> dict[str, Any]:
     found = parent.get(key) if isinstance(parent, dict) else None
     return found if isinstance(found, dict) else {}
@@ -213,6 +218,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     12: _cabinets_come_later,
     13: _moves_come,
     14: _places_come,
+    15: _origins_come,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

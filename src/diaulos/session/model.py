@@ -24,7 +24,7 @@ from diaulos.session.instrument import (
 )
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 15
+SCHEMA_VERSION = 16
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -597,10 +597,18 @@ class SheetChoice(Frozen):
     note: Prose = Field(default="", max_length=5_000)
 
 
+class Origin(Frozen):
+    """Where something of a session was taken from: the entry of the library, and the content hash
+    that it had then."""
+
+    entry: Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9_]{0,60}$")]
+    hash: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{16}$")]
+
+
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[15] = 15
+    schema_version: Literal[16] = 16
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -658,6 +666,8 @@ class Session(Frozen):
     """Where the microphones of tracks and returns stood, as somebody noted it, by audio file."""
     sheets: dict[Word, SheetChoice] = Field(default_factory=dict, max_length=20)
     """What goes into the sheets, by kind."""
+    origins: dict[Word, Origin] = Field(default_factory=dict, max_length=5_000)
+    """What came from the library, by its kind and id: instrument:baritone."""
     blind_tests: tuple[BlindTest, ...] = Field(default=(), max_length=1_000)
     """Every blind test that was answered, the oldest first."""
 

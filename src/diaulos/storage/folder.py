@@ -55,6 +55,8 @@ OVERVIEWS = "overviews"
 """A folder that can be thrown away: everything in it is worked out anew."""
 RECORDING = ".recording.json"
 """Ends the name of a note on a recording in progress."""
+MOST_WHOLE = 512 * 1024 * 1024
+"""Bytes of a file that is read whole: an excerpt, an impulse response."""
 MOST_NOTES = 1_000
 MOST_NOTE_BYTES = 8 * 1024 * 1024
 State = tuple[int, int, int, int]
@@ -248,6 +250,24 @@ class SessionFolder:
 
     def has_file(self, file: str) -> bool:
         return self.inside(file).exists()
+
+    def read_file(self, file: str) -> bytes:
+        """A whole file of the session; SessionFileError where there is none or it is no file."""
+        try:
+            return read_regular(self.inside(file), MOST_WHOLE)
+        except FileNotFoundError as error:
+            raise SessionFileError("the file is missing.", where=file) from error
+
+    def add_file(self, file: str, data: bytes) -> None:
+        """A new file of the session; StorageError when one of its name lies there."""
+        path = self.inside(file)
+        if os.path.lexists(path):
+            raise StorageError("the file exists already.", where=file)
+        try:
+            path.parent.mkdir(exist_ok=True)
+        except OSError as error:
+            raise write_failed(path, error) from error
+        write_whole(path, data)
 
     def kept_overview(self, file: str) -> Overview | None:
         path, there = self.inside(file), self._overviews()
