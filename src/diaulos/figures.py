@@ -50,9 +50,12 @@ def level(value: float, unit: str, places: int = 1) -> str:
 
 
 def counted(count: int, word: str) -> str:
-    """A number of things: 1 clip, 2 clips, 2 passes."""
-    more = "es" if word.endswith("s") else "s"
-    return f"{count} {word}{'' if count == 1 else more}"
+    """A number of things: 1 clip, 2 clips, 2 passes, 2 entries."""
+    if count == 1:
+        return f"{count} {word}"
+    if word.endswith("y"):
+        return f"{count} {word[:-1]}ies"
+    return f"{count} {word}{'es' if word.endswith('s') else 's'}"
 
 
 def clock(seconds: float) -> str:

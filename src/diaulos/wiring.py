@@ -101,6 +101,7 @@ from diaulos.work.sheets.model import Drawn, Sheet, Wanted
 from diaulos.work.takes.recording import RecordBackendFor
 
 __all__ = [
+    "GEAR_SUFFIX",
     "PACKED",
     "SUFFIX",
     "BenchAudio",
@@ -108,6 +109,8 @@ __all__ = [
     "ExternalAudio",
     "HeardLive",
     "HuntBackendFor",
+    "LibraryFolder",
+    "Listed",
     "OnDevice",
     "SessionFolder",
     "Unpacked",
@@ -137,6 +140,7 @@ __all__ = [
     "resampled",
     "rig_backend",
     "round_trip_of",
+    "searched",
     "session_text",
     "sheet_bytes",
     "strum_backend",
@@ -277,6 +281,8 @@ def write_sheet_file(sheet: Sheet, path: Path, paper: str = "A4", *, replace: bo
 
 
 # --- own gear ---
+
+GEAR_SUFFIX = entry_file.SUFFIX
 
 
 def library_at(path: Path | None = None) -> LibraryFolder:

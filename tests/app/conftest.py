@@ -21,13 +21,14 @@ from support import NOON, RecordingOutput
 
 
 @pytest.fixture
-def services() -> Services:
+def services(tmp_path: Path) -> Services:
     return Services(
         bench_for=wiring.bench_for,
         output=RecordingOutput(),
         files=wiring.ExternalAudio(),
         resample=wiring.resampled,
         clock=lambda: NOON,
+        library=wiring.library_at(tmp_path / "library"),
     )
 
 

@@ -110,7 +110,7 @@ def test_a_newer_calibration_is_offered_with_what_would_change(tmp_path: Path) -
     assert newer.earlier == (entry.hash,)
     (one,) = standings(session, shelf.entries(), folder)
     assert one.state == "newer"
-    assert what_would_change(session, key, newer) == (("trim db", "-4", "-6"),)
+    assert what_would_change(session, key, newer) == (("trim (dB)", "-4", "-6"),)
     over = take(newer, shelf, folder, key)(session)
     assert over.instruments[0].trim_db == -6.0
     assert len(over.instruments) == len(session.instruments)
@@ -339,7 +339,7 @@ def test_differences_are_told_by_place() -> None:
         update={"pickups": (pickup.model_copy(update={"values": values}), *one.pickups[1:])}
     )
     ((where, old, new),) = change_lines(one, other)
-    assert where == f"pickups, {pickup.name}, values, inductance h"
+    assert where == f"pickups, {pickup.name}, values, inductance (H)"
     assert (old, new) == ("5.1", "4.2")
     assert kept_of("a.wav", b"x").size == 1
 

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import QAbstractButton, QMessageBox
 from diaulos.app import theme
 from diaulos.app.asking import ask
 from diaulos.app.document import Document
+from diaulos.app.gear import Gear
 from diaulos.app.importing import Importing
 from diaulos.app.jobs import Jobs
 from diaulos.app.main_window import MainWindow
@@ -52,6 +53,7 @@ class Desk(QObject):
         self.saving = Saving(self)
         self.importing = Importing(self)
         self.sounding = Sounding(self)
+        self.gear = Gear(self)
         self._table = {row.ident: row for row in window.views}
         self._rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         window.desk = self
@@ -99,7 +101,14 @@ class Desk(QObject):
 
     def command(self, name: str) -> Callable[[], object]:
         """A command by its name, wherever it stands."""
-        for room in (self, self.opening, self.saving, self.importing, self.sounding):
+        for room in (
+            self,
+            self.opening,
+            self.saving,
+            self.importing,
+            self.sounding,
+            self.gear,
+        ):
             found = getattr(room, name, None)
             if callable(found):
                 return found  # type: ignore[no-any-return]  # getattr knows no types
@@ -198,6 +207,7 @@ class Desk(QObject):
         self.show(self.window.first_view().ident)
         preferences.add_recent(str(folder.path))
         self._on_state()
+        self.gear.tell_newer()
 
     def detach(self) -> None:
         """Let go of the session, whatever is not saved of it."""

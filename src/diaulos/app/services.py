@@ -85,6 +85,8 @@ class Services:
     )
     """(session, rig, what, stopped): heard through the computer until it is stopped; nothing in
     the simulated studio."""
+    library: wiring.LibraryFolder = field(default_factory=wiring.library_at)
+    """Own gear."""
     block: Callable[[], int] = lambda: 0
     """Frames per cycle that were chosen for the device; 0: the usual."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend

@@ -182,10 +182,22 @@ def _compare(where: str, old: Any, new: Any, found: list[tuple[str, str, str]]) 
             for at, (one, other) in enumerate(zip(old, new, strict=True), start=1):
                 _compare(_joined(where, str(at)), one, other, found)
             return
-    found.append((where.replace("_", " "), _short(old), _short(new)))
+    found.append((where, _short(old), _short(new)))
+
+
+UNITS = {
+    "pf_per_m": "pF/m", "m": "m", "db": "dB", "dbu": "dBu", "dbfs": "dBFS", "dbtp": "dBTP",
+    "ohm": "ohm", "pf": "pF", "nf": "nF", "h": "H", "f": "F", "hz": "Hz", "s": "s", "ms": "ms",
+}  # fmt: skip
 
 
 def _joined(where: str, key: str) -> str:
+    """A place in words: cable_pf_per_m is "cable (pF/m)"."""
+    for ending, unit in UNITS.items():
+        if key.endswith(f"_{ending}"):
+            key = f"{key.removesuffix(f'_{ending}')} ({unit})"
+            break
+    key = key.replace("_", " ")
     return f"{where}, {key}" if where else key
 
 

@@ -241,6 +241,11 @@ class LibraryFolder:
         stamp = hashlib.sha256(old).hexdigest()[:16]
         write_whole(folder / f"{entry_id}-{stamp}.json", old)
 
+    def tagged(self, entry_id: str, tags: tuple[str, ...]) -> Entry:
+        """An entry with these tags; SessionFileError for a tag that is none."""
+        data = {**self.read(entry_id).model_dump(mode="json"), "tags": list(tags)}
+        return entry_from(json.dumps(data).encode(), entry_id)
+
     def remove(self, entry: Entry) -> None:
         """An entry less; it is kept under `earlier`, its files stay."""
         self._keep_earlier(entry.kind, entry.id)

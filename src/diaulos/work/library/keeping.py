@@ -56,12 +56,16 @@ class Shelf(Protocol):
         """An entry in the place of the one of its id."""
 
 
-@dataclass(frozen=True)
-class Shelved:
+class Shelved(Protocol):
     """What a list knows of an entry."""
 
-    id: str
-    hash: str
+    @property
+    def id(self) -> str:
+        """Of the entry."""
+
+    @property
+    def hash(self) -> str:
+        """Content hash of the thing."""
 
 
 State = Literal["same", "newer", "own", "both", "gone"]
