@@ -18,6 +18,7 @@ import numpy as np
 from diaulos import RELEASED, __version__
 from diaulos.audio import devices as real
 from diaulos.audio.bench_backend import BenchBackend
+from diaulos.audio.coil_backend import CoilBackend
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.port_output import PortOutput
@@ -371,6 +372,8 @@ class BenchAudio:
 
 
 BENCH_FULL_SCALE_DBU = 12.0
+COIL_FULL_SCALE_DBU = -10.0
+"""A microphone preamplifier, turned up."""
 
 
 def strum_backend(
@@ -385,6 +388,18 @@ def strum_backend(
         seed=seed,
     )
     return PlayerBackend(volts, BENCH_FULL_SCALE_DBU, seed), BENCH_FULL_SCALE_DBU
+
+
+def coil_backend(instrument: Instrument, load: Load, seed: int = 1) -> AudioBackend:
+    """A simulated coil on an instrument's pickup, its knobs on 10, in front of an input."""
+    up = instrument.controls.model_copy(update={"volume_knob": 10.0, "tone_knob": 10.0})
+    whole = Load.together(instrument.cable, load)
+    return CoilBackend(instrument.circuit(up), whole, COIL_FULL_SCALE_DBU, seed)
+
+
+def sweep_on(device: str, out: int, back: int, block_frames: int = 0) -> AudioBackend:
+    """An output and an input (from 1) of a real device, for a sweep."""
+    return OnDevice(device, (back - 1,), (out - 1,), block_frames)
 
 
 def rig_backend(

@@ -17,6 +17,8 @@ from diaulos.circuit.known_resistor import behind_resistor, source_impedance
 from diaulos.circuit.loading import Load, loaded, log_grid
 from diaulos.circuit.pickup import Coil, Controls, Magnetic
 from diaulos.errors import InputError, RefusedError
+from diaulos.quantities import INDUCTANCE
+from diaulos.work.instruments.identifying import with_error
 from support import REFERENCE
 
 HZ = log_grid(20.0, 20_000.0, 160)
@@ -159,6 +161,20 @@ def test_what_is_no_response_is_named(change: dict[str, object], words: str) -> 
         identify((one, Response(1e5, 0.0, HZ * 1.1, one.db)), "curve")
     with pytest.raises(InputError, match="0 responses"):
         identify((), "level")
+
+
+@pytest.mark.parametrize(
+    ("value", "error", "words"),
+    [
+        (5.104, 0.026, "5.104 ± 0.026 H"), (4.999, 0.3, "5.0 ± 0.3 H"),
+        (0.9996, 0.01, "999.60 ± 10 mH"), (2.0, 0.9, "2.0 ± 0.9 H"),
+    ],
+)  # fmt: skip
+def test_a_value_and_its_error_have_one_unit(value: float, error: float, words: str) -> None:
+    told = with_error(value, error, INDUCTANCE)
+    assert told.split()[1:] == words.split()[1:]
+    assert float(told.split()[0]) == pytest.approx(float(words.split(maxsplit=1)[0]), rel=1e-3)
+    assert with_error(None, None, INDUCTANCE) == "\N{EN DASH}"
 
 
 # --- by a known resistor ---

@@ -94,6 +94,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
                "ask_measure", "idle", True, "instruments"),
     ActionSpec("strum", "Measure a stru&m", "Instrument", "B", "measure_on_bench", "idle",
                view="instruments"),
+    ActionSpec("identify", "&Identify the pickup\N{HORIZONTAL ELLIPSIS}", "Instrument", "I",
+               "ask_identify", "idle", view="instruments"),
     ActionSpec("solve_trims", "&Calculate trims", "Instrument", "T", "solve_trims", "write",
                view="instruments"),
     ActionSpec("make_up", "Measure make-&up", "Instrument", "U", "measure_make_up", "idle",

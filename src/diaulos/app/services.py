@@ -89,6 +89,10 @@ class Services:
     """Own gear."""
     block: Callable[[], int] = lambda: 0
     """Frames per cycle that were chosen for the device; 0: the usual."""
+    coil: Callable[[Instrument, Load], AudioBackend] = wiring.coil_backend
+    """A simulated coil on a pickup, in front of a load."""
+    sweep_on: Callable[[str, int, int, int], AudioBackend] = wiring.sweep_on
+    """(device, output, input (from 1), block): a real way from one to the other."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend
 
     @staticmethod

@@ -145,7 +145,7 @@ def identify(
     pots = [name for name in ("volume_pot_ohm", "tone_pot_ohm") if name in untold]
     if pots:
         ohm = 1.0 / float(np.sum(np.exp(-theta[4:6])))
-        untold.update(dict.fromkeys(pots, _POTS.format(about=f"{ohm / 1e3:.2g}")))
+        untold.update(dict.fromkeys(pots, _POTS.format(about=f"{ohm / 1e3:.0f}")))
     left = data.centred(data.db - data.model(theta), weights)
     best = {name: math.exp(value) for name, value in zip(_ALL, theta, strict=True)}
     fitted = data.db - left

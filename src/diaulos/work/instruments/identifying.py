@@ -11,14 +11,16 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from diaulos.circuit.identify import NAMES, Common, Identified, Response, identify
 from diaulos.circuit.known_resistor import behind_resistor, source_impedance
-from diaulos.errors import InputError
-from diaulos.quantities import CAPACITANCE, INDUCTANCE, RESISTANCE, show
+from diaulos.errors import EditError, InputError
+from diaulos.quantities import CAPACITANCE, INDUCTANCE, RESISTANCE, Quantity, show
+from diaulos.session.edits import Edit, change_instrument
+from diaulos.session.instrument import CoilValues, Instrument
 
 MOST_BYTES = 8 << 20
 Kind = Literal["pickup", "cable", "input", "output"]
 WORDS = {
     "inductance_h": ("Inductance", INDUCTANCE), "resistance_ohm": ("Resistance", RESISTANCE),
-    "capacitance_f": ("Capacitance, winding and cable", CAPACITANCE),
+    "capacitance_f": ("Capacitance", CAPACITANCE),
     "eddy_ohm": ("Eddy loss", RESISTANCE), "volume_pot_ohm": ("Volume pot", RESISTANCE),
     "tone_pot_ohm": ("Tone pot", RESISTANCE),
 }  # fmt: skip
@@ -143,10 +145,56 @@ def identified(file: ResponsesFile) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def found_edit(instrument: Instrument, found: Identified) -> tuple[Edit, str]:
+    """What takes found values over into the pickup of the chosen position, and a word on how the
+    capacitance was shared out.
+
+    EditError where inductance or capacitance was not told, or the position is none of one coil.
+    """
+    position = instrument.position
+    if position is None or len(position.pickups) != 1:
+        raise EditError("Choose a selector position with one pickup to take values over.")
+    pickup = instrument.pickup(position.pickups[0])
+    if not isinstance(pickup.values, CoilValues):
+        raise EditError("Only a magnetic pickup without a preamp has such values.")
+    told = found.told
+    if "inductance_h" not in told or "capacitance_f" not in told:
+        raise EditError("Inductance and capacitance were not told.")
+    cable_pf = instrument.cable_m * instrument.cable_pf_per_m
+    winding = 1e12 * told["capacitance_f"].value - cable_pf
+    words = (
+        f"Winding and cable are told as a sum: {cable_pf:.0f} pF are this instrument's cable, "
+        f"{max(0.0, winding):.0f} pF the winding."
+    )
+    if winding < 0.0:
+        words = (
+            f"Winding and cable together have less than the {cable_pf:.0f} pF that this cable is "
+            "said to have: measure the cable."
+        )
+    old = pickup.values
+    values = CoilValues(
+        inductance_h=told["inductance_h"].value,
+        resistance_ohm=told["resistance_ohm"].value if "resistance_ohm" in told
+        else old.resistance_ohm,
+        winding_pf=max(0.0, winding),
+        eddy_ohm=told["eddy_ohm"].value if "eddy_ohm" in told else old.eddy_ohm,
+    )  # fmt: skip
+    new = pickup.model_copy(update={"values": values, "measured": True})
+    pickups = tuple(new if one.id == new.id else one for one in instrument.pickups)
+    pots = {
+        field: told[name].value
+        for name, field in (("volume_pot_ohm", "volume_ohm"), ("tone_pot_ohm", "tone_ohm"))
+        if name in told
+    }
+    controls = instrument.controls.model_copy(update=pots)
+    label = f"Measured values of {pickup.name}"
+    return change_instrument(instrument.id, label, pickups=pickups, controls=controls), words
+
+
 def told_lines(data: dict[str, Any]) -> list[tuple[str, str]]:
     """For a person: name, and value with its error."""
     lines = []
-    words: dict[str, tuple[str, Any]] = {
+    words: dict[str, tuple[str, Quantity]] = {
         **WORDS, "input_ohm": ("Input", RESISTANCE), "source_ohm": ("Source", RESISTANCE),
     }  # fmt: skip
     for name, (title, quantity) in words.items():
@@ -158,8 +206,14 @@ def told_lines(data: dict[str, Any]) -> list[tuple[str, str]]:
     return lines
 
 
-def with_error(value: float | None, error: float | None, quantity: Any) -> str:
-    """`4.52 H, give or take 0.05 H`; a dash where nobody can tell."""
+def with_error(value: float | None, error: float | None, quantity: Quantity) -> str:
+    """`4.523 ± 0.051 H`: as many digits as the error has a use for; a dash where nobody can
+    tell."""
     if value is None or error is None:
         return "\N{EN DASH}"
-    return f"{show(value, quantity)} \N{PLUS-MINUS SIGN} {show(error, quantity, 2)}"
+    digits = min(6, max(2, 2 + math.floor(math.log10(abs(value) / max(error, 1e-30)))))
+    figure, unit = show(value, quantity, digits).split(" ", 1)
+    scale = float(show(value, quantity, 12).split(" ", 1)[0]) / value
+    told = f"{error * scale:.2g}"
+    places = len(told.partition(".")[2])
+    return f"{float(figure):.{places}f} \N{PLUS-MINUS SIGN} {told} {unit}"

@@ -1,0 +1,60 @@
+"""A sweep sent out and heard again through one stream: the response of what lies between."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diaulos.circuit.identify import Response
+from diaulos.errors import RefusedError
+from diaulos.signal.response import SweptResponse, make_sweep, read_response
+from diaulos.work.capture.ahead import Ahead
+from diaulos.work.capture.recorder import BLOCK_FRAMES
+from diaulos.work.capture.stream import Capture
+from diaulos.work.ports import AudioBackend, CancelToken, Progress, StreamSpec, no_progress
+
+TRIES = 3
+"""A sweep with holes is sent again."""
+
+
+def swept_response(
+    backend: AudioBackend, rate_hz: int, level_dbfs: float, progress: Progress = no_progress,
+    cancel: CancelToken | None = None, *, block_frames: int = BLOCK_FRAMES,
+) -> SweptResponse:  # fmt: skip
+    """Send a sweep at a peak level and read what comes in.
+
+    RefusedError where nothing is heard, it clips, or blocks were lost each time; AudioDeviceError
+    when the device fails.
+    """
+    token = cancel or CancelToken()
+    sweep = make_sweep(float(rate_hz), level_dbfs)
+    sent = sweep.samples.astype(np.float32)[:, None]
+    for _ in range(TRIES):
+        heard: list[NDArray[np.float32]] = []
+        capture = Capture(
+            backend, StreamSpec(rate_hz, block_frames), frames=sweep.samples.size,
+            ahead=Ahead(iter([sent]), 1, rate_hz),
+        )  # fmt: skip
+
+        def look(capture: Capture = capture) -> None:
+            token.check()
+            progress(min(1.0, capture.captured / sweep.samples.size), "Sweeping")
+
+        failed = capture.run(
+            lambda taken, heard=heard: heard.append(taken.samples),  # type: ignore[misc]
+            look,
+        )
+        if failed is not None:
+            raise failed
+        if not capture.xruns:
+            return read_response(sweep, np.concatenate(heard)[:, 0].astype(np.float64))
+    raise RefusedError(
+        "blocks_lost", f"blocks were lost in {TRIES} sweeps.",
+        remedy="Choose a longer block, end what else runs, and measure again.",
+    )  # fmt: skip
+
+
+def into_load(swept: SweptResponse, load_ohm: float, load_f: float, name: str = "") -> Response:
+    """What was swept, as the response into a load."""
+    hz, db = np.asarray(swept.hz, np.float64), np.asarray(swept.db, np.float64)
+    return Response(load_ohm, load_f, hz, db, name)
