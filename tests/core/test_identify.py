@@ -167,7 +167,7 @@ def test_what_is_no_response_is_named(change: dict[str, object], words: str) -> 
     ("value", "error", "words"),
     [
         (5.104, 0.026, "5.104 ± 0.026 H"), (4.999, 0.3, "5.0 ± 0.3 H"),
-        (0.9996, 0.01, "999.60 ± 10 mH"), (2.0, 0.9, "2.0 ± 0.9 H"),
+        (0.9996, 0.01, "1000 ± 10 mH"), (2.0, 0.9, "2.0 ± 0.9 H"), (2.0, 130.0, "2 ± 130 H"),
     ],
 )  # fmt: skip
 def test_a_value_and_its_error_have_one_unit(value: float, error: float, words: str) -> None:

@@ -211,9 +211,9 @@ def with_error(value: float | None, error: float | None, quantity: Quantity) -> 
     tell."""
     if value is None or error is None:
         return "\N{EN DASH}"
-    digits = min(6, max(2, 2 + math.floor(math.log10(abs(value) / max(error, 1e-30)))))
-    figure, unit = show(value, quantity, digits).split(" ", 1)
-    scale = float(show(value, quantity, 12).split(" ", 1)[0]) / value
-    told = f"{error * scale:.2g}"
+    figure, unit = show(value, quantity, 12).split(" ", 1)
+    told = f"{error * float(figure) / value:.2g}"
+    if "e" in told:
+        told = f"{float(told):.0f}"
     places = len(told.partition(".")[2])
     return f"{float(figure):.{places}f} \N{PLUS-MINUS SIGN} {told} {unit}"
