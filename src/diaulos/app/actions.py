@@ -251,6 +251,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("turn_over", "Turn &polarity", "Compare", "P", "turn_over", "write", view="compare"),
     ActionSpec("low_cut", "Low &cut\N{HORIZONTAL ELLIPSIS}", "Compare", "C", "ask_low_cut", "idle",
                view="compare"),
+    ActionSpec("gate", "&Gate\N{HORIZONTAL ELLIPSIS}", "Compare", "D", "ask_gate", "idle",
+               view="compare"),
     ActionSpec("next_curve", "Next &curve", "Compare", "T", "next_curve", "open", view="compare"),
     ActionSpec("next_page", "Next &question", "Compare", "Q", "next_page", "open", view="compare"),
     ActionSpec("note_verdict", "&Note the verdict", "Compare", "N", "note_verdict", "write",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from diaulos.session.compared import BlindTest, MicPlace, Moved
+from diaulos.session.compared import BlindTest, Gate, MicPlace, Moved
 from diaulos.session.edits import Edit
 from diaulos.session.model import Heard, Session
 
@@ -85,6 +85,18 @@ def set_low_cut(files: Sequence[str], corner_hz: float | None) -> Edit:
         return session.model_copy(update={"low_cuts": cuts})
 
     return Edit("Low cut" if corner_hz is not None else "No low cut", change)
+
+
+def set_gate(files: Sequence[str], gate: Gate | None) -> Edit:
+    """Files that belong together are heard through a gate, or without one."""
+
+    def change(session: Session) -> Session:
+        gates = {file: one for file, one in session.gates.items() if file not in files}
+        if gate is not None:
+            gates |= dict.fromkeys(files, gate)
+        return session.model_copy(update={"gates": gates})
+
+    return Edit("Gate" if gate is not None else "No gate", change)
 
 
 def keep_blind_test(test: BlindTest) -> Edit:

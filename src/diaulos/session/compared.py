@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from diaulos.rig.model import Frozen, Word
 from diaulos.session.instrument import Ident, Name
@@ -32,6 +32,23 @@ class Moved(Frozen):
             not self.delay_samples and not self.drift_ppm and self.polarity > 0
             and self.allpass_hz is None
         )  # fmt: skip
+
+
+class Gate(Frozen):
+    """A gate that a track or return is heard through, ahead of a cabinet; its file stays as it is.
+    Peaks in dBFS of the file as it lies."""
+
+    open_dbfs: float = Field(ge=-120.0, le=0.0)
+    close_dbfs: float = Field(ge=-120.0, le=0.0)
+    hold_ms: float = Field(default=60.0, ge=0.0, le=2_000.0)
+    release_ms: float = Field(default=150.0, ge=1.0, le=5_000.0)
+    depth_db: float = Field(default=-80.0, ge=-120.0, le=-1.0)
+
+    @model_validator(mode="after")
+    def _opens_above(self) -> Gate:
+        if self.close_dbfs > self.open_dbfs:
+            raise ValueError("it closes at a level above that at which it opens")
+        return self
 
 
 class MicPlace(Frozen):

@@ -11,7 +11,7 @@ from pydantic import Field, StringConstraints, model_validator
 from diaulos.errors import EditError
 from diaulos.ids import BENCH
 from diaulos.rig.model import Device, Frozen, PortRef, Prose, Rig, Tap, Word
-from diaulos.session.compared import BlindTest, Corner, MicPlace, Moved
+from diaulos.session.compared import BlindTest, Corner, Gate, MicPlace, Moved
 from diaulos.session.instrument import (
     ComparedInput,
     Family,
@@ -662,6 +662,8 @@ class Session(Frozen):
     """Tracks and returns that were moved into another one's time, by audio file."""
     low_cuts: dict[InsideFile, Corner] = Field(default_factory=dict)
     """Corners in Hz of the low cuts that tracks and returns are heard through, by audio file."""
+    gates: dict[InsideFile, Gate] = Field(default_factory=dict)
+    """Gates that tracks and returns are heard through, by audio file."""
     mic_places: dict[InsideFile, MicPlace] = Field(default_factory=dict)
     """Where the microphones of tracks and returns stood, as somebody noted it, by audio file."""
     sheets: dict[Word, SheetChoice] = Field(default_factory=dict, max_length=20)

@@ -45,7 +45,7 @@ def plan_packing(session: Session, choice: PackChoice, there: Callable[[str], bo
     if not choice.bin:
         handed = handed.model_copy(update={"take_bin": (), "bin": ()})
     used = handed.used_files()
-    for part in ("mix", "cabinets", "moves", "low_cuts", "mic_places"):
+    for part in ("mix", "cabinets", "moves", "low_cuts", "gates", "mic_places"):
         known = {file: one for file, one in getattr(handed, part).items() if file in used}
         if len(known) != len(getattr(handed, part)):
             handed = handed.model_copy(update={part: known})

@@ -146,7 +146,7 @@ def _told(session: Session, one: Candidate, choice: StemChoice) -> tuple[str, ..
     """What is done to it in its stem."""
     bare = session
     if not choice.rendered:
-        bare = bare.model_copy(update={"low_cuts": {}, "cabinets": {}})
+        bare = bare.model_copy(update={"low_cuts": {}, "gates": {}, "cabinets": {}})
     return tuple(
         words if choice.matched else ", ".join(
             word for word in words.split(", ") if not word.startswith("matched")
@@ -273,10 +273,10 @@ def _as_wanted(session: Session, stem: Stem, choice: StemChoice) -> Session:
     update: dict[str, Any] = {}
     if stem.tap == "di" and stem.track is not None:
         file = stem.track.file
-        for part in ("moves", "low_cuts", "cabinets"):
+        for part in ("moves", "low_cuts", "gates", "cabinets"):
             update[part] = {key: one for key, one in getattr(session, part).items() if key != file}
     elif not choice.rendered:
-        update |= {"low_cuts": {}, "cabinets": {}}
+        update |= {"low_cuts": {}, "gates": {}, "cabinets": {}}
     if not choice.matched and stem.made is not None:
         update["takes"] = tuple(
             take if take.id != stem.take.id else take.model_copy(

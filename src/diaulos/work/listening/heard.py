@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 
-from diaulos.session.model import MatchTarget, Pass, Return, Session, Take
+from diaulos.session.model import AlignmentRecord, MatchTarget, Pass, Return, Session, Take
 from diaulos.work.listening.aligned import return_in_time
 from diaulos.work.listening.cabinets import CabinetReader, InPlace, Side, in_place
 from diaulos.work.listening.placing import moved_record, through_filters
 from diaulos.work.listening.player import Channel, ReadBlock
 from diaulos.work.measuring import read_span
-from diaulos.work.ports import SessionStore
+from diaulos.work.ports import AudioSource, SessionStore
 
 Tried = Mapping[str, InPlace | None]
 """Cabinets that are tried on audio files and not kept yet."""
@@ -25,7 +26,8 @@ def track_reader(file: str, store: SessionStore, session: Session | None = None)
     if session is None:
         return partial(read_span, source)
     placed = moved_record(None, session.moves.get(file))
-    return through_filters(session, file, partial(return_in_time, source, placed))
+    read = partial(return_in_time, source, placed)
+    return through_filters(session, file, read, heard_frames(source, placed))
 
 
 def return_reader(
@@ -39,7 +41,15 @@ def return_reader(
         return partial(return_in_time, source, placed, part=made.part)
     placed = moved_record(placed, session.moves.get(one.file))
     read = partial(return_in_time, source, placed, part=made.part)
-    return through_filters(session, one.file, read)
+    return through_filters(session, one.file, read, heard_frames(source, placed))
+
+
+def heard_frames(source: AudioSource, placed: AlignmentRecord | None) -> int:
+    """How long a recording is heard from the take's beginning on: what lies late ends later."""
+    if placed is None:
+        return source.frames
+    stretched = source.frames * (1.0 + abs(placed.told_drift_ppm) * 1e-6)
+    return max(0, math.ceil(stretched - min(0.0, placed.delay_samples))) + 1
 
 
 def return_gain_db(one: Return) -> float:
@@ -120,6 +130,7 @@ def heard_through(session: Session, file: str) -> tuple[object, ...]:
     """What a session does to a file on its way to the ear; who keeps a reader keeps this too."""
     return (
         session.cabinets.get(file), session.moves.get(file), session.low_cuts.get(file),
+        session.gates.get(file),
     )  # fmt: skip
 
 
@@ -127,5 +138,5 @@ def heard_otherwise(before: Session, after: Session) -> bool:
     """Whether the mix, or what anything is heard through, is another one."""
     return any(
         getattr(before, part) is not getattr(after, part)
-        for part in ("mix", "cabinets", "moves", "low_cuts")
+        for part in ("mix", "cabinets", "moves", "low_cuts", "gates")
     )

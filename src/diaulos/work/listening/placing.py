@@ -8,10 +8,13 @@ from abc import ABC, abstractmethod
 import numpy as np
 from numpy.typing import NDArray
 
-from diaulos.session.compared import Moved
+from diaulos.session.compared import Gate, Moved
 from diaulos.session.model import AlignmentRecord, Session
+from diaulos.signal.gate import GateSetting
 from diaulos.work.listening.player import ReadBlock
 
+LOOK = 1 << 18
+"""Frames that a gate looks at at a time."""
 SETTLED_PERIODS = 3.2
 """Of the corner: by then a low cut has forgotten 120 dB of what was before."""
 
@@ -88,11 +91,51 @@ class AllpassReader(_FilteredReader):
         return allpass_section(self._corner_hz, self._rate_hz)
 
 
-def through_filters(session: Session, file: str, read: ReadBlock) -> ReadBlock:
-    """A reader behind the all-pass and the low cut that a file is heard through, where there are
-    any."""
+class GateReader:
+    """Through a gate, which looks at the whole recording once before it first gives something: from
+    anywhere the same."""
+
+    def __init__(self, read: ReadBlock, gate: Gate, rate_hz: float, frames: int) -> None:
+        self._read, self._rate_hz, self._frames = read, rate_hz, frames
+        self._setting = gate_setting(gate)
+        self._gain_db: NDArray[np.floating] | None = None
+
+    def __call__(self, first: int, count: int) -> NDArray[np.floating]:
+        from diaulos.signal.gate import gain_at, gate_gain_db
+
+        if self._gain_db is None:
+            peaks = peaks_of(self._read, self._frames, self._rate_hz)
+            self._gain_db = gate_gain_db(peaks, self._setting)
+        samples = np.asarray(self._read(first, count), np.float64)
+        return samples * gain_at(self._gain_db, first, count, self._rate_hz)
+
+
+def gate_setting(gate: Gate) -> GateSetting:
+    """A session's gate as the arithmetic has it."""
+    return GateSetting(
+        gate.open_dbfs, gate.close_dbfs, gate.hold_ms, gate.release_ms, gate.depth_db
+    )
+
+
+def peaks_of(read: ReadBlock, frames: int, rate_hz: float) -> NDArray[np.floating]:
+    """Peaks of the milliseconds of a recording, as a gate looks at them."""
+    from diaulos.signal.gate import step_peaks
+
+    blocks = (
+        np.asarray(read(first, min(LOOK, frames - first)), np.float64)
+        for first in range(0, frames, LOOK)
+    )
+    return step_peaks(blocks, rate_hz)
+
+
+def through_filters(session: Session, file: str, read: ReadBlock, frames: int) -> ReadBlock:
+    """A reader of so many frames behind the all-pass, the low cut and the gate that a file is heard
+    through, where there are any."""
     rate = float(session.sample_rate_hz)
     moved, corner = session.moves.get(file), session.low_cuts.get(file)
     if moved is not None and moved.allpass_hz is not None:
         read = AllpassReader(read, moved.allpass_hz, rate)
-    return read if corner is None else LowCutReader(read, corner, rate)
+    if corner is not None:
+        read = LowCutReader(read, corner, rate)
+    gate = session.gates.get(file)
+    return read if gate is None else GateReader(read, gate, rate, frames)

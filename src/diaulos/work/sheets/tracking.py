@@ -103,6 +103,9 @@ def decided(session: Session, one: Candidate) -> Sequence[str]:
         told.append(f"all-pass {number(moved.allpass_hz, 0)} Hz")
     if cut is not None:
         told.append(f"low cut {number(cut, 0)} Hz")
+    gate = session.gates.get(file)
+    if gate is not None:
+        told.append(f"gate at {level(gate.open_dbfs, 'dBFS')}")
     if later is not None and later.used:
         told.append(f"through {cabinet_title(session, later.used)}")
     return told

@@ -146,7 +146,9 @@ def _allpass_note(session: Session, file: str) -> str:
 
 def _cut_note(session: Session, file: str) -> str:
     corner = session.low_cuts.get(file)
-    return "" if corner is None else f"; low cut {corner:g} Hz"
+    told = "" if corner is None else f"; low cut {corner:g} Hz"
+    gate = session.gates.get(file)
+    return told if gate is None else f"{told}; gate {gate.open_dbfs:g} dBFS"
 
 
 def _through(session: Session, part: Sequence[Return], store: SessionStore) -> list[InPlace | None]:

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import numpy as np
 
+from diaulos.app.dialogs.gate import GateDialog, GateFor
 from diaulos.app.dialogs.low_cut import LowCutDialog
 from diaulos.app.jobs import Job
 from diaulos.app.views.compare.judging import JudgePanel
 from diaulos.app.views.compare.playing import ComparePlaying, name_beside
+from diaulos.errors import RefusedError
 from diaulos.figures import number
 from diaulos.session import compare_edits
 from diaulos.session.compared import MicPlace
 from diaulos.signal.allpass import ByBand
+from diaulos.signal.gate import propose_gate
 from diaulos.work.compare.choices import Candidate, open_candidate
 from diaulos.work.compare.cutting import LowCutFor, low_cut_for
 from diaulos.work.compare.intotime import IN_TIME_SAMPLES, Nudge, Timing, nudges, passed, timing_of
@@ -22,6 +25,7 @@ from diaulos.work.compare.twoways import (
     note_verdict,
     verdict_words,
 )
+from diaulos.work.listening.placing import peaks_of
 from diaulos.work.ports import CancelToken, Progress
 
 CUT_S = 60
@@ -193,3 +197,41 @@ class CompareEdits(ComparePlaying):
             self._document.apply(compare_edits.set_low_cut(one.files, dialog.answer.corner_hz))
 
         self._jobs.start(Job("Looking below the lowest note", work, done))
+
+    def ask_gate(self) -> None:
+        """A gate of the chosen row, by its own pauses."""
+        if self._blinded:
+            return
+        one = self.marked
+        levels = self._levels.get(self._signature(one)) if one is not None else None
+        if one is None or levels is None or not one.files:
+            self.said.emit("Choose a track or pass of the session.")
+            return
+        session = self._document.session
+        rate = float(session.sample_rate_hz)
+        # As it lies ahead of the gate and of a cabinet.
+        bare = session.model_copy(update={"gates": {}, "cabinets": {}})
+        store = self._document.store
+
+        def work(_progress: Progress, cancel: CancelToken) -> GateFor:
+            heard = open_candidate(bare, one, store)
+
+            def read(first: int, count: int) -> np.ndarray:
+                cancel.check()
+                return np.asarray(heard.mono(first, count))
+
+            peaks = peaks_of(read, heard.frames, rate)
+            try:
+                found = propose_gate(peaks)
+                return GateFor(peaks, found, "", found.floor_dbfs)
+            except RefusedError as error:
+                return GateFor(peaks, None, str(error), -120.0)
+
+        def done(known: GateFor) -> None:
+            now = self._document.session.gates.get(one.files[0])
+            dialog = GateDialog(one.name, known, now, self.window())
+            if dialog.exec() != GateDialog.DialogCode.Accepted or dialog.answer is None:
+                return
+            self._document.apply(compare_edits.set_gate(one.files, dialog.answer.gate))
+
+        self._jobs.start(Job("Listening to the pauses", work, done))

@@ -35,7 +35,7 @@ from diaulos.app.widgets.curve_plot import CurvePlot
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import fix_width
 from diaulos.app.widgets.wrapping import WrappingRow, scrolled
-from diaulos.figures import counted, number, plain
+from diaulos.figures import counted, level, number, plain
 from diaulos.session.compared import BlindTest
 from diaulos.session.model import Session
 from diaulos.work.compare.blindrun import Draw
@@ -425,6 +425,9 @@ class CompareView(ComparePages):
         cut = session.low_cuts.get(file)
         if cut is not None:
             words.append(f"low cut {cut:g} Hz")
+        gate = session.gates.get(file)
+        if gate is not None:
+            words.append(f"gate at {level(gate.open_dbfs, 'dBFS')}")
         return ", ".join(words)
 
     def _show_answer(self) -> None:
