@@ -8,6 +8,7 @@ from __future__ import annotations
 import argparse
 import os
 import shutil
+import subprocess
 import sys
 import tempfile
 import time
@@ -23,8 +24,11 @@ os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="diaulos-shots-")
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
+from diaulos import wiring
 from diaulos.app import theme
 from diaulos.app.desk import Desk
+from diaulos.app.dialogs.gear import GearDialog
+from diaulos.app.dialogs.identify import Bench, IdentifyDialog
 from diaulos.app.dialogs.preferences import PreferencesDialog
 from diaulos.app.dialogs.sockets import SocketsDialog
 from diaulos.app.main_window import MainWindow
@@ -36,6 +40,9 @@ from diaulos.session.roles import reamp_rig, recording_rig
 from diaulos.work.capture.movers import Movement
 from diaulos.work.capture.trips import Trip
 from diaulos.work.ports import DeviceInfo, Found
+from diaulos.work.rigs.stored import stored_of
+from diaulos.work.sheets.making import make_sheet
+from diaulos.work.sheets.model import Wanted
 
 HERE = Path(__file__).resolve().parent.parent
 
@@ -128,6 +135,53 @@ def device_pages(desk: Desk, window: MainWindow, out: Path) -> None:
     wait(window_app(), sockets.tie.isEnabled)
     sockets.grab().save(str(out / "sockets-day.png"))
     sockets.reject()
+
+
+def dialog_pages(desk: Desk, window: MainWindow, folder: Path, out: Path) -> None:
+    """A pickup identified by the simulated coil, own gear, and a level sheet as it is printed."""
+    desk.services = replace(desk.services, library=wiring.library_at(folder / "library"))
+    desk.show("instruments")
+    wait(window_app(), partial(settled_now, desk))
+    view = desk.views["instruments"]
+    identify = IdentifyDialog(
+        view.instrument, Bench(48_000, True, "Simulated studio"),
+        lambda one, load, _out, _back: desk.services.coil(one, load), desk.jobs, window,
+    )  # fmt: skip
+    theme.dress(identify)
+    identify.show()
+    for at in (0, 1):
+        identify.sweep(at)
+        wait(window_app(), lambda: desk.jobs.quiet)
+    identify.grab().save(str(out / "identify-day.png"))
+    identify.reject()
+    document = desk.document
+    assert document is not None
+    for one in document.session.instruments[:3]:
+        desk.gear.keep_thing("instrument", one.id)
+        wait(window_app(), lambda: desk.jobs.quiet)
+    gear = GearDialog(document.session, window)
+    desk.gear.dialog = gear
+    theme.dress(gear)
+    gear.show()
+    desk.gear._look()
+    wait(window_app(), lambda: desk.jobs.quiet)
+    gear.grab().save(str(out / "gear-day.png"))
+    gear.reject()
+    desk.gear.dialog = None
+    if shutil.which("pdftoppm") is not None:
+        sheet = make_sheet(
+            document.session,
+            Wanted("levels"),
+            document.store,
+            stored_of(document.session, document.store),
+        )
+        page = folder / "levels.pdf"
+        page.write_bytes(wiring.sheet_bytes(sheet, ".pdf"))
+        subprocess.run(
+            ["pdftoppm", "-png", "-r", "80", "-f", "1", "-l", "1", "-singlefile", str(page),
+             str(out / "sheet-levels-printed")],
+            check=True, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
 
 
 def window_app() -> QApplication:
@@ -226,6 +280,7 @@ def main() -> None:
             wait(app, partial(settled_now, desk))
             if look is theme.DAY:
                 device_pages(desk, window, out.out)
+                dialog_pages(desk, window, Path(folder), out.out)
             document.mark_saved(document.session)
             window.close()
             app.processEvents()

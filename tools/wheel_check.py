@@ -1,8 +1,11 @@
-"""Builds the wheel and runs the program from it, away from the sources."""
+"""Builds the wheel and runs the program from it, away from the sources; then installs it into a
+clean environment of every Python that it is made for and that is on this machine, with the locked
+versions of what it needs, and runs its entry point."""
 
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -26,6 +29,56 @@ NEEDED = (
 )
 
 
+PYTHONS = ("3.11", "3.12", "3.13")
+
+
+def interpreters() -> dict[str, Path]:
+    """The Pythons that are here, by their version: on the path, or where pyenv keeps them."""
+    found: dict[str, Path] = {}
+    for version in PYTHONS:
+        on_path = shutil.which(f"python{version}")
+        kept = Path(os.environ.get("PYENV_ROOT", Path.home() / ".pyenv")) / "versions"
+        places = [Path(on_path)] if on_path else []
+        places += sorted(kept.glob(f"{version}*/bin/python{version}"))
+        for place in places:
+            # A shim of a version manager can be there and start nothing.
+            told = subprocess.run(
+                [place, "-c", "import sys; print('%d.%d' % sys.version_info[:2])"],
+                capture_output=True, text=True, check=False,
+            )  # fmt: skip
+            if told.returncode == 0 and told.stdout.strip() == version:
+                found[version] = place
+                break
+    return found
+
+
+def installed(wheel: Path, version: str, python: Path, folder: Path) -> str:
+    """What went wrong when it was installed for this Python and run; "" for nothing."""
+    place = folder / f"clean-{version}"
+    program = place / "bin" / "diaulos"
+    pip = [place / "bin" / "python", "-m", "pip", "install", "--quiet",
+           "--disable-pip-version-check", "--only-binary", ":all:"]  # fmt: skip
+    steps = (
+        [python, "-m", "venv", place],
+        [*pip, "--require-hashes", "-r", HERE / "requirements.lock"],
+        [*pip, "--no-deps", wheel],
+        [place / "bin" / "python", "-m", "pip", "check"],
+        [program, "--version"],
+        [program, "new", folder / f"New{version}"],
+        [program, "sheet", folder / f"New{version}.diaulos", "--kind", "patch", "--out",
+         folder / f"patch{version}.pdf"],
+    )  # fmt: skip
+    environment = {key: value for key, value in os.environ.items() if key != "PYTHONPATH"}
+    for step in steps:
+        run = subprocess.run(step, cwd=folder, env=environment, capture_output=True, text=True,
+                             check=False)  # fmt: skip
+        if run.returncode:
+            words = " ".join(str(one) for one in step[:4])
+            return f"Python {version}: {words}: {run.stdout}{run.stderr}"
+    shutil.rmtree(place)
+    return ""
+
+
 def main() -> int:
     """0 when the wheel is whole and works."""
     with tempfile.TemporaryDirectory() as folder:
@@ -46,7 +99,15 @@ def main() -> int:
         )
         environment = {**os.environ, "PYTHONPATH": str(place)}
         run = subprocess.run([sys.executable, "-c", code], cwd=folder, env=environment, check=False)
-        return run.returncode
+        if run.returncode:
+            return run.returncode
+        for version, python in interpreters().items():
+            wrong = installed(wheel, version, python, Path(folder))
+            if wrong:
+                print(wrong, file=sys.stderr)
+                return 1
+            print(f"installed and run with Python {version}")
+    return 0
 
 
 if __name__ == "__main__":

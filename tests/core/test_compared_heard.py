@@ -305,3 +305,37 @@ def test_what_a_test_can_find_is_told_beforehand() -> None:
         run.answer("a")
     assert "you hear a difference" in result_words(run.record("blind", "now"))
     assert not run.ended
+
+
+@pytest.mark.parametrize("rate", [44_100, 96_000])
+def test_a_file_at_another_rate_is_brought_to_the_sessions(
+    made: Path, tmp_path: Path, rate: int
+) -> None:
+    """The same chord, written at two rates: the difference is the resampler's alone."""
+    from diaulos import wiring
+    from diaulos.errors import EditError
+    from diaulos.work.compare.choices import outside_file
+
+    def chord(rate_hz: int) -> np.ndarray:
+        time = np.arange(4 * rate_hz) / rate_hz
+        swell = np.sin(np.pi * time / 4.0) ** 2
+        tones = sum(np.sin(2.0 * np.pi * hz * time + hz) for hz in (110.0, 554.4, 2_637.0))
+        return 0.2 * swell * np.asarray(tones)
+
+    folder = SessionFolder.open(made, read_only=True)
+    session = folder.load()
+    here, there = tmp_path / "here.wav", tmp_path / "there.wav"
+    soundfile.write(str(here), chord(RATE), RATE, subtype="FLOAT")
+    soundfile.write(str(there), np.stack([chord(rate)] * 2, axis=1), rate, subtype="FLOAT")
+    files = wiring.ExternalAudio()
+    one = open_candidate(session, outside_file(str(here)), folder, files, wiring.resampled)
+    other = open_candidate(session, outside_file(str(there)), folder, files, wiring.resampled)
+    assert other.frames == one.frames
+    assert [channel.side for channel in other.channels] == ["left", "right"]
+    a = np.asarray(one.mono(0, one.frames), np.float64)
+    b = np.asarray(other.mono(0, other.frames), np.float64)
+    gain = float(a @ b) / float(b @ b)
+    assert 10.0 * np.log10(np.sum((a - gain * b) ** 2) / np.sum(a**2)) < -90.0
+    assert np.all(np.asarray(other.mono(-100, 50)) == 0.0)
+    with pytest.raises(EditError, match=f"has {rate} Hz"):
+        open_candidate(session, outside_file(str(there)), folder, files)

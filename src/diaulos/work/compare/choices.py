@@ -27,13 +27,16 @@ from diaulos.work.listening.heard import (
 from diaulos.work.listening.mixing import return_name
 from diaulos.work.listening.player import SIDE_DB, Channel, ReadBlock
 from diaulos.work.measuring import finite_or_none, measure_blocks
-from diaulos.work.ports import CancelToken, ExternalFiles, SessionStore
+from diaulos.work.ports import AudioSource, CancelToken, ExternalFiles, SessionStore
+from diaulos.work.takes.importing import Resampler
 
 BLOCK = 65_536
 CEILING_DBTP = -1.0
 MATCH_BANDS_HZ = {"lows": (50.0, 250.0), "mids": (250.0, 2_000.0), "highs": (2_000.0, 8_000.0)}
 """Bands by which candidates can be matched in place of the whole."""
 BAND_ORDER = 4
+MOST_RESAMPLED_S = 20 * 60
+"""A file from outside at another rate is held whole: up to so long."""
 MOST = 9
 """Candidates at once: one key each."""
 
@@ -122,12 +125,14 @@ class Heard:
 
 
 def open_candidate(
-    session: Session, one: Candidate, store: SessionStore, files: ExternalFiles | None = None
-) -> Heard:
-    """A candidate as the session has it heard: moved, through its low cut and its cabinet, a pass
-    in time. The match of a pass is left out, for here everything is matched anew."""
+    session: Session, one: Candidate, store: SessionStore, files: ExternalFiles | None = None,
+    resample: Resampler | None = None,
+) -> Heard:  # fmt: skip
+    """A candidate as the session has it heard: moved, through its filters and its cabinet, a pass
+    in time. The match of a pass is left out, for here everything is matched anew. A file from
+    outside is brought to the session's rate."""
     if one.outside:
-        return _open_file(one, session.sample_rate_hz, files)
+        return _open_file(one, session.sample_rate_hz, files, resample)
     take_id, _, file = one.key.partition(":")
     take = session.take(take_id)
     for track in take.tracks:
@@ -148,16 +153,47 @@ def open_candidate(
     raise EditError(f"{one.name} is no longer in {take.name}.", remedy="Choose something else.")
 
 
-def _open_file(one: Candidate, rate_hz: int, files: ExternalFiles | None) -> Heard:
+class _Resampled:
+    """The channels of a file at another rate, worked out when they are first read."""
+
+    def __init__(self, source: AudioSource, rate_hz: int, resample: Resampler) -> None:
+        self._source, self._rate_hz, self._resample = source, rate_hz, resample
+        self._whole: dict[int, NDArray[np.float32]] = {}
+
+    def read(self, channel: int, first: int, count: int) -> NDArray[np.float32]:
+        """Frames of a channel, silence beyond its ends."""
+        if channel not in self._whole:
+            blocks = (block[:, channel] for block in self._source.blocks())
+            parts = list(self._resample(blocks, self._source.rate_hz, self._rate_hz))
+            self._whole[channel] = np.concatenate([np.zeros(0, np.float32), *parts])
+        whole, out = self._whole[channel], np.zeros(count, np.float32)
+        start, stop = max(0, first), min(whole.size, first + count)
+        if start < stop:
+            out[start - first : stop - first] = whole[start:stop]
+        return out
+
+
+def _open_file(
+    one: Candidate, rate_hz: int, files: ExternalFiles | None, resample: Resampler | None
+) -> Heard:
     if files is None:
         raise EditError("Files from outside cannot be read here.")
     source = files.open(Path(one.outside))
-    if source.rate_hz != rate_hz:
-        raise EditError(
-            f"{one.name} has {source.rate_hz} Hz, the session {rate_hz} Hz.",
-            remedy="Import it as a take: that resamples it.",
-        )
     channels = min(2, source.channels)
+    sides = ("",) if channels == 1 else ("left", "right")
+    if source.rate_hz != rate_hz:
+        if resample is None or source.frames > MOST_RESAMPLED_S * source.rate_hz:
+            raise EditError(
+                f"{one.name} has {source.rate_hz} Hz, the session {rate_hz} Hz"
+                + (f", and is longer than {MOST_RESAMPLED_S // 60} min." if resample else "."),
+                remedy="Import it as a take: that resamples it.",
+            )
+        again = _Resampled(source, rate_hz, resample)
+        found = tuple(
+            Channel(one.key, partial(again.read, number), side=side)  # type: ignore[arg-type]
+            for number, side in enumerate(sides)
+        )
+        return Heard(one, found, math.ceil(source.frames * rate_hz / source.rate_hz))
 
     def reader(channel: int) -> ReadBlock:
         def read(first: int, count: int) -> NDArray[np.float32]:
@@ -171,7 +207,6 @@ def _open_file(one: Candidate, rate_hz: int, files: ExternalFiles | None) -> Hea
 
         return read
 
-    sides = ("",) if channels == 1 else ("left", "right")
     made = tuple(
         Channel(one.key, reader(number), side=side)  # type: ignore[arg-type]
         for number, side in enumerate(sides)

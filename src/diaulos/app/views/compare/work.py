@@ -191,7 +191,7 @@ class CompareWork(View):
         if piece is None:
             return
         session, store = self._document.session, self._document.store
-        files = self._services.files
+        files, resample = self._services.files, self._services.resample
         by_sign = dict(zip(self._signatures(), self._candidates, strict=True))
         levels = self._measured()
         rate = session.sample_rate_hz
@@ -200,7 +200,7 @@ class CompareWork(View):
 
         def work(_progress: Progress, cancel: CancelToken) -> Found:
             if piece.other is None:
-                heard = open_candidate(session, by_sign[piece.one], store, files)
+                heard = open_candidate(session, by_sign[piece.one], store, files, resample)
                 if piece.kind == "band level":
                     return band_loudness(heard, rate, str(piece.by), cancel)
                 if piece.kind == "click":
@@ -215,7 +215,7 @@ class CompareWork(View):
             # Opened anew: cabinets and low cuts remember what they read last, and those that play
             # are read by another thread.
             def side(sign: Signature) -> Side:
-                heard = open_candidate(session, by_sign[sign], store, files)
+                heard = open_candidate(session, by_sign[sign], store, files, resample)
                 return side_of(replace(levels[sign], heard=heard), rate, cancel)
 
             a, b = side(piece.one), side(piece.other)
