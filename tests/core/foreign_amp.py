@@ -4,9 +4,9 @@
 
 gain, drive (tanh; 0 leaves it linear), delay_frames (a fraction too, by a windowed sinc), noise
 (dBFS RMS), step_db (from channel to channel), channels, fan (every output is what comes into the
-input of this number); ramp: it plays whole numbers times 2^-23
-instead, one more for every frame of the server's time. It says "ready" when its ports are there,
-and ends with its standard input.
+input of this number), response (a file of taps: a circuit of any kind); ramp: it plays whole
+numbers times 2^-23 instead, one more for every frame of the server's time. It says "ready" when
+its ports are there, and ends with its standard input.
 """
 
 from __future__ import annotations
@@ -33,13 +33,15 @@ def fractional(delay: float) -> np.ndarray:
 class Amp:
     """One client."""
 
-    def __init__(self, name: str, order: dict[str, float]) -> None:
+    def __init__(self, name: str, order: dict[str, float | str]) -> None:
         self.client = jack.Client(name, no_start_server=True)
         channels = int(order.get("channels", 1))
         self.gain = order.get("gain", 1.0)
         self.drive = order.get("drive", 0.0)
         delay = order.get("delay_frames", 0.0)
         self.taps = fractional(delay - int(delay)) if delay % 1.0 else np.ones(1)
+        if "response" in order:
+            self.taps = np.load(str(order["response"]), allow_pickle=False)
         shift = int(delay) - (HALF if delay % 1.0 else 0)
         assert shift >= 0, "a fraction needs room for its taps"
         self.line = [np.zeros(shift) for _ in range(channels)]

@@ -66,7 +66,7 @@ class JackServer:
                               capture_output=True, text=True, check=False)  # fmt: skip
         return "running" in done.stdout and "not running" not in done.stdout
 
-    def amp(self, name: str = "foreign amp", **order: float) -> subprocess.Popen[str]:
+    def amp(self, name: str = "foreign amp", **order: float | str) -> subprocess.Popen[str]:
         """Another program with an amplifier."""
         made = subprocess.Popen(
             [sys.executable, str(AMP), name, json.dumps(order)], env=self.env,

@@ -195,6 +195,41 @@ def test_it_keeps_the_contract_of_every_back_end(running: JackServer) -> None:
     right_or_told(lambda: keeps_all(lambda: On("foreign amp")))
 
 
+def test_a_pickup_is_identified_through_a_foreign_circuit(
+    running: JackServer, tmp_path: Path
+) -> None:
+    """Another program applies the response of a coil, a pickup and a load: as at home, by ports."""
+    from diaulos.audio.coil_backend import _taps
+    from diaulos.circuit.identify import identify
+    from diaulos.circuit.loading import Load
+    from diaulos.circuit.pickup import Coil, Controls, Magnetic
+    from diaulos.work.instruments.sweeping import into_load, swept_response
+
+    circuit = Magnetic((Coil(3.4, 7_100.0, 130e-12, 480e3),), Controls(500e3, 1.0, 500e3))
+    cable = Load(farad=420e-12)
+    responses = []
+    for at, load in enumerate((Load(1e6, 30e-12), Load(45e3, 30e-12))):
+        taps = _taps(circuit, Load.together(load, cable), RATE)[:2_400]
+        file = tmp_path / f"load{at}.npy"
+        np.save(file, 40.0 * taps)
+        running.amp(response=str(file), noise_dbfs=-100.0)
+
+        def swept(load: Load = load) -> bool:
+            found = swept_response(On("foreign amp"), RATE, -20.0)
+            responses.append(into_load(found, load.ohm, load.farad))
+            return True
+
+        # A computer that is held up may lose a block in every sweep; then it says so.
+        right_or_told(swept)
+        running.end_amps()
+    if len(responses) < 2:
+        pytest.skip("no sweep came through whole on this computer, and that was told")
+    found = identify(tuple(responses), "slope")
+    assert found.told["inductance_h"].value == pytest.approx(3.4, rel=0.02)
+    assert found.told["capacitance_f"].value == pytest.approx(550e-12, rel=0.03)
+    assert found.told["resistance_ohm"].value == pytest.approx(7_100.0, rel=0.05)
+
+
 def test_blocks_follow_one_another_and_stop_ends_it(running: JackServer) -> None:
     running.amp()
     seen: list[tuple[int, int]] = []
