@@ -38,6 +38,7 @@ from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session, WordLength
 from diaulos.storage import entry_file
 from diaulos.storage.audiofile import audio_info, resample_whole, resampled
+from diaulos.storage.below import sessions_below
 from diaulos.storage.beside import write_failed, write_whole
 from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.installing import Places, Verb, install, places, uninstall
@@ -143,6 +144,7 @@ __all__ = [
     "round_trip_of",
     "searched",
     "session_text",
+    "sessions_below",
     "sheet_bytes",
     "strum_backend",
     "studio_backend",

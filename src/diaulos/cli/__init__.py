@@ -36,6 +36,7 @@ VERBS = {
     "trims": "instruments:trims",
     "tones": "tones:tones",
     "library": "library:library",
+    "months": "months:months",
     "check": "rig:check",
     "courses": "rig:courses",
     "levels": "levels:levels",
