@@ -76,13 +76,14 @@ class _Found:
     points: dict[tuple[str, Kind, str, str], dict[tuple[str, float], Point]] = field(
         default_factory=dict
     )
-    names: dict[str, str] = field(default_factory=dict)
+    names: dict[str, tuple[str, str]] = field(default_factory=dict)
+    """When it was last called so, and how."""
 
     def add(self, key: str, name: str, kind: Kind, what: str, quantity: str, point: Point) -> None:
         """The same reading in two sessions is one."""
         if not point.at:
             return
-        self.names[key] = name
+        self.names[key] = max(self.names.get(key, ("", "")), (point.at, name))
         series = self.points.setdefault((key, kind, what, quantity), {})
         series.setdefault((point.at, round(point.value, 6)), point)
 
@@ -100,7 +101,7 @@ def timeline(sessions: Iterable[tuple[Session, Bright]]) -> tuple[Series, ...]:
                 _of_device(found, session, device)
     made = [
         Series(
-            found.names[key], kind, what, quantity,
+            found.names[key][1], kind, what, quantity,
             tuple(sorted(points.values(), key=lambda point: (point.at, point.value))),
         )
         for (key, kind, what, quantity), points in found.points.items()
