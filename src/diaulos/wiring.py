@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from diaulos import RELEASED, __version__
 from diaulos.audio import devices as real
@@ -44,6 +45,7 @@ from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.installing import Places, Verb, install, places, uninstall
 from diaulos.storage.library import LibraryFolder, Listed, searched
 from diaulos.storage.packing import PACKED, Unpacked, pack, unpack
+from diaulos.storage.progress import ProgressFile, Trained
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
 from diaulos.storage.trips import TripFile, trips_path
@@ -114,7 +116,9 @@ __all__ = [
     "LibraryFolder",
     "Listed",
     "OnDevice",
+    "ProgressFile",
     "SessionFolder",
+    "Trained",
     "Unpacked",
     "audio_info",
     "bench_for",
@@ -294,6 +298,20 @@ def library_at(path: Path | None = None) -> LibraryFolder:
         base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
         path = Path(base) / "diaulos" / "library"
     return LibraryFolder(path)
+
+
+def training_record(path: Path | None = None) -> ProgressFile:
+    """What a person trained: the file, or the usual place below XDG_DATA_HOME."""
+    if path is None:
+        base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
+        path = Path(base) / "diaulos" / "training.json"
+    return ProgressFile(path)
+
+
+def training_sound(instrument: Instrument, rate_hz: int, seed: int = 1) -> NDArray[np.float64]:
+    """Some strums of an instrument, as the trainer plays them."""
+    whole = Load.together(instrument.cable, Load(1e6, 50e-12))
+    return strum_volts(instrument_source(instrument), whole, float(rate_hz), seed=seed, strums=3)
 
 
 def now_text() -> str:

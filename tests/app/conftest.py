@@ -29,6 +29,7 @@ def services(tmp_path: Path) -> Services:
         resample=wiring.resampled,
         clock=lambda: NOON,
         library=wiring.library_at(tmp_path / "library"),
+        training=wiring.training_record(tmp_path / "training.json"),
     )
 
 

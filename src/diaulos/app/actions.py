@@ -285,6 +285,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
                "idle", view="sheets"),
     ActionSpec("manual", "&Manual", "Help", "Ctrl+F1", "show_manual", ""),
     ActionSpec("keys", "&Keys", "Help", "F1", "show_keys", ""),
+    ActionSpec("trainer", "&Trainer\N{HORIZONTAL ELLIPSIS}", "Help", "Ctrl+T", "ask_trainer",
+               "open"),
     ActionSpec("glossary", "&Words and units", "Help", "", "show_glossary", ""),
     ActionSpec("safety", "&Safety notices", "Help", "", "show_safety", ""),
     ActionSpec("about", "&About Diaulos", "Help", "", "show_about", "", True),

@@ -26,6 +26,7 @@ from diaulos.app.opening import Opening
 from diaulos.app.saving import Saving
 from diaulos.app.services import Services
 from diaulos.app.sounding import Sounding
+from diaulos.app.training import Training
 from diaulos.app.view import View, ViewContext
 from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.working import Working
@@ -54,6 +55,7 @@ class Desk(QObject):
         self.importing = Importing(self)
         self.sounding = Sounding(self)
         self.gear = Gear(self)
+        self.training = Training(self)
         self._table = {row.ident: row for row in window.views}
         self._rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         window.desk = self
@@ -108,6 +110,7 @@ class Desk(QObject):
             self.importing,
             self.sounding,
             self.gear,
+            self.training,
         ):
             found = getattr(room, name, None)
             if callable(found):

@@ -68,6 +68,7 @@ class MainWindow(QMainWindow):
         self.strip = CourseStrip()
         self.rail = Rail([(row.ident, row.title, row.key) for row in views])
         self.rail.chosen.connect(self._show)
+        self.rail.trainer_asked.connect(self._ask_trainer)
         self.stack = Pages()
         self._empty = RichLabel()
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -120,6 +121,9 @@ class MainWindow(QMainWindow):
         geometry = preferences.geometry
         if geometry is not None:
             self.restoreGeometry(geometry)
+
+    def _ask_trainer(self) -> None:
+        self._actions["trainer"].trigger()
 
     # --- menus ---
 

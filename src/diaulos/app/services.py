@@ -87,6 +87,8 @@ class Services:
     the simulated studio."""
     library: wiring.LibraryFolder = field(default_factory=wiring.library_at)
     """Own gear."""
+    training: wiring.ProgressFile = field(default_factory=wiring.training_record)
+    """What was trained."""
     block: Callable[[], int] = lambda: 0
     """Frames per cycle that were chosen for the device; 0: the usual."""
     coil: Callable[[Instrument, Load], AudioBackend] = wiring.coil_backend

@@ -12,6 +12,7 @@ class Rail(QWidget):
     """One button per view."""
 
     chosen = Signal(str)
+    trainer_asked = Signal()
 
     def __init__(self, views: list[tuple[str, str, str]], parent: QWidget | None = None) -> None:
         """`views` holds (id, title, shortcut in words)."""
@@ -36,6 +37,13 @@ class Rail(QWidget):
             self._buttons[ident] = button
             column.addWidget(button)
         column.addStretch(1)
+        self.trainer = QToolButton()
+        self.trainer.setText("Trainer")
+        fix_width(self.trainer, 95)
+        self.trainer.setAccessibleName("Trainer")
+        self.trainer.setToolTip("Hear differences, match, set gains (Ctrl+T)")
+        self.trainer.clicked.connect(lambda _on=False: self.trainer_asked.emit())
+        column.addWidget(self.trainer)
 
     def show_chosen(self, ident: str) -> None:
         """Mark the view that is on screen."""

@@ -1,0 +1,1 @@
+"""The trainer: differences made on purpose, heard, and told with their figures."""

@@ -1,0 +1,139 @@
+"""The trainer in the window: heard by keys, answered, told, kept."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QToolButton
+from pytestqt.qtbot import QtBot
+
+from diaulos.app.desk import Desk
+from diaulos.app.dialogs.trainer import TrainerDialog
+from diaulos.work.training.hearing import SKILLS, Hearing
+from diaulos.work.training.setting import Gaining, Matching
+
+
+@pytest.fixture
+def dialog(opened: Desk, monkeypatch: pytest.MonkeyPatch) -> Iterator[TrainerDialog]:
+    """As the rail's foot opens it; it stays for the length of the test."""
+    monkeypatch.setattr(TrainerDialog, "exec", lambda self: self.show())
+    foot = opened.window.rail.trainer
+    assert isinstance(foot, QToolButton)
+    foot.click()
+    made = opened.window.findChild(TrainerDialog)
+    assert made is not None
+    opened.training.dialog = made
+    yield made
+    made.close()
+    made.deleteLater()
+
+
+def begin(dialog: TrainerDialog, row: int, desk: Desk, settled: Callable[[Desk], None]) -> None:
+    dialog.exercises.setCurrentRow(row)
+    dialog.seed.setValue(5)
+    dialog.start()
+    settled(desk)
+
+
+def test_it_lists_every_exercise_and_what_can_be_played(
+    dialog: TrainerDialog, opened: Desk
+) -> None:
+    assert opened.window.action("trainer").shortcut().toString() == "Ctrl+T"
+    assert dialog.exercises.count() == len(SKILLS) + 2
+    names = [dialog.material.itemText(at) for at in range(dialog.material.count())]
+    assert any(name.startswith("Strums, ") for name in names)
+    assert any(", DI" in name for name in names)
+    assert "Start quietly" in dialog.idle.text()
+
+
+def test_three_are_heard_answered_and_told(
+    dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot
+) -> None:
+    begin(dialog, 0, opened, settled)
+    run = dialog._run
+    assert isinstance(run, Hearing)
+    assert dialog.hearing.question.text() == SKILLS[0].question
+    assert dialog._place.heard == {"1"}
+    qtbot.keyClick(dialog, Qt.Key.Key_3)
+    assert dialog._place.heard == {"3"}
+    assert dialog.hearing.sounds[2].isChecked()
+    odd = run.trial.odd
+    qtbot.keyClick(dialog, str(odd + 1))
+    qtbot.keyClick(dialog, Qt.Key.Key_Return)
+    settled(opened)
+    assert dialog.told.text().startswith(f"Right: {odd + 1}, 3.0 dB")
+    assert "Trial 2" in dialog.hearing.count.text()
+    wrong = (run.trial.odd + 1) % 3
+    qtbot.mouseClick(dialog.hearing.answers[wrong], Qt.MouseButton.LeftButton)
+    settled(opened)
+    assert dialog.told.text().startswith("It was another one")
+    qtbot.mouseClick(dialog.hearing.enough, Qt.MouseButton.LeftButton)
+    assert "After 2 trials" in dialog.told.text()
+    assert not dialog.hearing.answers[0].isEnabled()
+    (kept,) = opened.services.training.all()
+    assert (kept.exercise, kept.seed) == ("level", 5)
+    assert kept.at.startswith("20")
+    dialog.exercises.setCurrentRow(1)
+    dialog.exercises.setCurrentRow(0)
+    assert "After 2 trials" in dialog.before.text()
+
+
+@pytest.mark.parametrize("row", range(1, len(SKILLS)))
+def test_every_skill_begins_with_a_take_of_ones_own(
+    row: int, dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None]
+) -> None:
+    own = next(at for at in range(dialog.material.count())
+               if ", DI" in dialog.material.itemText(at))  # fmt: skip
+    dialog.material.setCurrentIndex(own)
+    begin(dialog, row, opened, settled)
+    assert isinstance(dialog._run, Hearing), dialog.told.text()
+    assert len(dialog._place.channels) == 3
+    dialog.end()
+
+
+def test_matching_by_ear_tells_the_figure_at_the_end(
+    dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot
+) -> None:
+    begin(dialog, len(SKILLS), opened, settled)
+    run = dialog._run
+    assert isinstance(run, Matching)
+    qtbot.keyClick(dialog, Qt.Key.Key_2)
+    assert dialog._place.heard == {"2"}
+    before = run.gain_db
+    qtbot.keyClick(dialog, Qt.Key.Key_Up)
+    qtbot.keyClick(dialog, Qt.Key.Key_Up)
+    qtbot.keyClick(dialog, Qt.Key.Key_Down)
+    assert run.gain_db == pytest.approx(before + 0.1)
+    assert "dB" not in dialog.told.text()
+    qtbot.mouseClick(dialog.matching.done, Qt.MouseButton.LeftButton)
+    assert "BS.1770" in dialog.told.text()
+    assert opened.services.training.all()[-1].exercise == "match"
+
+
+def test_a_gain_is_set_by_few_looks(
+    dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot
+) -> None:
+    begin(dialog, len(SKILLS) + 1, opened, settled)
+    run = dialog._run
+    assert isinstance(run, Gaining)
+    for _ in range(4):
+        qtbot.mouseClick(dialog.gaining.look, Qt.MouseButton.LeftButton)
+    assert not dialog.gaining.look.isEnabled()
+    assert "0 looks are left" in dialog.gaining.seen.text()
+    dialog.gaining.gain.setValue(12.0)
+    qtbot.mouseClick(dialog.gaining.record, Qt.MouseButton.LeftButton)
+    assert run.gain_db == 12.0
+    assert "would have met the target" in dialog.told.text()
+    assert not dialog.gaining.record.isEnabled()
+    assert opened.services.training.all()[-1].exercise == "gain"
+
+
+def test_closing_is_silent(
+    dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None]
+) -> None:
+    begin(dialog, 0, opened, settled)
+    assert dialog._place.playing
+    dialog.reject()
+    assert not dialog._place.playing
