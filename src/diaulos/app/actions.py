@@ -68,6 +68,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("discard", "&Discard pass", "Edit", "Del", "discard", "write", view="reamp"),
     ActionSpec("restore", "Restore &last discarded", "Edit", "Ctrl+Shift+Del", "restore", "write"),
     ActionSpec("empty_bin", "Empty &bin\N{HORIZONTAL ELLIPSIS}", "Edit", "", "empty_bin", "write"),
+    ActionSpec("practices", "&House practices\N{HORIZONTAL ELLIPSIS}", "Edit", "", "ask_practices",
+               "open", True),
     ActionSpec("preferences", "&Preferences\N{HORIZONTAL ELLIPSIS}", "Edit", "Ctrl+,",
                "show_preferences", "", True),
     ActionSpec("night", "&Night look", "View", "Ctrl+Shift+N", "toggle_look", ""),

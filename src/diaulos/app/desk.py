@@ -23,6 +23,7 @@ from diaulos.app.importing import Importing
 from diaulos.app.jobs import Jobs
 from diaulos.app.main_window import MainWindow
 from diaulos.app.opening import Opening
+from diaulos.app.practices import Practices
 from diaulos.app.saving import Saving
 from diaulos.app.services import Services
 from diaulos.app.sounding import Sounding
@@ -56,6 +57,7 @@ class Desk(QObject):
         self.sounding = Sounding(self)
         self.gear = Gear(self)
         self.training = Training(self)
+        self.practices = Practices(self)
         self._table = {row.ident: row for row in window.views}
         self._rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         window.desk = self
@@ -111,6 +113,7 @@ class Desk(QObject):
             self.sounding,
             self.gear,
             self.training,
+            self.practices,
         ):
             found = getattr(room, name, None)
             if callable(found):
@@ -211,6 +214,13 @@ class Desk(QObject):
         preferences.add_recent(str(folder.path))
         self._on_state()
         self.gear.tell_newer()
+        self.practices.look()
+        self.document.changed.connect(self._on_document)
+
+    def _on_document(self, before: Session | None, after: Session) -> None:
+        """What is said of the house's practice follows what is edited."""
+        if after.practice or (before is not None and before.practice):
+            self.practices.look()
 
     def detach(self) -> None:
         """Let go of the session, whatever is not saved of it."""

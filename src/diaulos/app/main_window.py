@@ -110,6 +110,13 @@ class MainWindow(QMainWindow):
         self.device.setToolTip("What is recorded from and reamped through; opens the preferences")
         self.device.clicked.connect(self.show_preferences)
         self.statusBar().addPermanentWidget(self.device)
+        self.house = QPushButton("")
+        self.house.setFlat(True)
+        self.house.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.house.setAccessibleName("What departs from the house's practice")
+        self.house.clicked.connect(self._ask_practices)
+        self.house.hide()
+        self.statusBar().addPermanentWidget(self.house)
         bars = (self.area.verticalScrollBar(), self.area.horizontalScrollBar())
         for part in (self.menuBar(), self.rail, self.strip, self.statusBar(), *bars):
             theme.dress(part)
@@ -121,6 +128,16 @@ class MainWindow(QMainWindow):
         geometry = preferences.geometry
         if geometry is not None:
             self.restoreGeometry(geometry)
+
+    def show_practice(self, words: str, more: str) -> None:
+        """What the house's practice says of this session, and the whole of it in the tooltip;
+        nothing without one."""
+        self.house.setVisible(bool(words))
+        self.house.setText(words)
+        self.house.setToolTip(more)
+
+    def _ask_practices(self) -> None:
+        self._actions["practices"].trigger()
 
     def _ask_trainer(self) -> None:
         self._actions["trainer"].trigger()

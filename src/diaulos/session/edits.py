@@ -43,6 +43,7 @@ from diaulos.session.model import (
     Take,
     rig_hash,
 )
+from diaulos.session.practices import Practice
 from diaulos.session.roles import records
 from diaulos.session.tone_stage import change_stage, placed, plug_in, say_trim, settled
 
@@ -732,3 +733,32 @@ def set_info(**values: object) -> Edit:
             raise EditError(f"{field}: {first['msg']}.") from error
 
     return Edit("Change session settings", change)
+
+
+def follow_practice(practice_id: str) -> Edit:
+    """The session follows a house practice, or none. Nothing that is set changes by it."""
+    return Edit(
+        "House practice" if practice_id else "No house practice",
+        lambda session: session.model_copy(update={"practice": practice_id}),
+    )
+
+
+def keep_practice(practice: Practice) -> Edit:
+    """An own practice, in the place of the one of its id."""
+
+    def change(session: Session) -> Session:
+        rest = tuple(one for one in session.own_practices if one.id != practice.id)
+        return session.model_copy(update={"own_practices": (*rest, practice)})
+
+    return Edit(f"Keep practice {practice.name}", change)
+
+
+def remove_practice(practice_id: str) -> Edit:
+    """An own practice less; a session that follows it follows none."""
+
+    def change(session: Session) -> Session:
+        rest = tuple(one for one in session.own_practices if one.id != practice_id)
+        follows = "" if session.practice == practice_id else session.practice
+        return session.model_copy(update={"own_practices": rest, "practice": follows})
+
+    return Edit("Remove practice", change)

@@ -22,6 +22,7 @@ from diaulos.session.instrument import (
     Tone,
     ToneStage,
 )
+from diaulos.session.practices import Practice
 from diaulos.signal.loudness import Layout, Method
 
 SCHEMA_VERSION = 16
@@ -668,6 +669,9 @@ class Session(Frozen):
     """Where the microphones of tracks and returns stood, as somebody noted it, by audio file."""
     sheets: dict[Word, SheetChoice] = Field(default_factory=dict, max_length=20)
     """What goes into the sheets, by kind."""
+    practice: Word = ""
+    """Id of the house practice that it follows; empty: none."""
+    own_practices: tuple[Practice, ...] = Field(default=(), max_length=50)
     origins: dict[Word, Origin] = Field(default_factory=dict, max_length=5_000)
     """What came from the library, by its kind and id: instrument:baritone."""
     blind_tests: tuple[BlindTest, ...] = Field(default=(), max_length=1_000)

@@ -1,0 +1,1 @@
+"""House practices: what departs from them, and what either choice costs."""

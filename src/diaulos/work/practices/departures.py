@@ -1,0 +1,310 @@
+"""Where a session departs from the practice that it follows, with the price of either choice.
+
+A departure is a note. Its price is in figures of this session: of its instruments, its rig, its
+takes. Where nobody measured what it would need, it says so instead of a usual value.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from diaulos.figures import counted, level, number
+from diaulos.rig.course import Course
+from diaulos.session.model import Session
+from diaulos.session.practices import SHIPPED, Practice
+from diaulos.session.roles import recording_rig
+from diaulos.session.tone_stage import in_hand, stage_of
+from diaulos.work.compare.cutting import costs_of
+from diaulos.work.instruments.trims import stage_peak_dbfs, trim_rows
+from diaulos.work.rigs.levels import aim_of
+from diaulos.work.rigs.look import look_at
+from diaulos.work.rigs.stored import NOTHING_STORED, Stored
+from diaulos.work.takes.ready import bytes_needed
+
+Place = Literal["Instruments", "Rig", "Levels", "Takes"]
+HOT_DBFS = -6.0
+"""An instrument is hot where its loudest peak comes so near to full in the tone stage."""
+
+
+@dataclass(frozen=True)
+class Departure:
+    """One: where, what is here, what the house does, and the price of either."""
+
+    id: str
+    place: Place
+    words: str
+    price: str
+
+
+def practices_of(session: Session) -> tuple[Practice, ...]:
+    """Shipped ones, then own ones; an own one takes the place of a shipped one with its id."""
+    own = {one.id: one for one in session.own_practices}
+    shipped = tuple(own.pop(one.id, one) for one in SHIPPED)
+    return (*shipped, *own.values())
+
+
+def practice_of(session: Session) -> Practice | None:
+    """The one that a session follows; None for none."""
+    return next((one for one in practices_of(session) if one.id == session.practice), None)
+
+
+def departures(
+    session: Session, stored: Stored = NOTHING_STORED, practice: Practice | None = None
+) -> tuple[Departure, ...]:
+    """Every departure, in the order of the work; none where no practice is followed."""
+    house = practice or practice_of(session)
+    if house is None:
+        return ()
+    found = [*_trims(session, house), *_pad(session, house)]
+    if session.rigs:
+        found += _rig(session, house, stored)
+    found += [*_target(session, house), *_takes(session, house)]
+    return tuple(found)
+
+
+# --- instruments ---
+
+
+def _trims(session: Session, house: Practice) -> list[Departure]:
+    rows = [row for row in trim_rows(session) if row.peak_dbfs is not None]
+    found = []
+    if house.trims == "whole":
+        for row in rows:
+            rounded = round(row.trim_db)
+            if abs(row.trim_db - rounded) > 0.001 and row.left_over_db is not None:
+                after = row.left_over_db - (rounded - row.trim_db)
+                found.append(
+                    Departure(
+                        "trim-whole", "Instruments",
+                        f"{row.name} has a trim of {number(row.trim_db, 2, sign=True)} dB; the "
+                        "house trims in whole dB.",
+                        f"As it is, its loudest peak lies {number(abs(row.left_over_db))} dB from "
+                        f"the target; with {number(float(rounded), 0, sign=True)} dB it lies "
+                        f"{number(abs(after))} dB from it.",
+                    )
+                )  # fmt: skip
+    elif house.trims == "none":
+        trimmed = [row for row in rows if row.trim_db]
+        drives = [row.drive_db for row in rows if row.drive_db is not None]
+        plain = [row.plain_drive_db for row in rows if row.plain_drive_db is not None]
+        if trimmed and len(drives) > 1:
+            found.append(
+                Departure(
+                    "trim-none", "Instruments",
+                    f"{counted(len(trimmed), 'instrument')} trimmed; in the house a hot one stays "
+                    "hot.",
+                    f"As trimmed, they drive the tone stage {number(max(drives) - min(drives))} dB "
+                    f"apart, without trims {number(max(plain) - min(plain))} dB.",
+                )
+            )  # fmt: skip
+    else:
+        off = [row for row in rows if not row.keep_hot and abs(row.left_over_db or 0.0) > 1.0]
+        found += [
+            Departure(
+                "trim-fine", "Instruments",
+                f"{row.name} is not trimmed to the target; in the house all drive the tone stage "
+                "alike.",
+                f"Its loudest peak lies {number(abs(row.left_over_db or 0.0))} dB "
+                + (
+                    "under the target: it drives the same tone by as much less."
+                    if (row.left_over_db or 0.0) > 0.0
+                    else "over the target: it drives the same tone by as much harder."
+                ),
+            )
+            for row in off
+        ]  # fmt: skip
+    return found
+
+
+def _pad(session: Session, house: Practice) -> list[Departure]:
+    stage = stage_of(session)
+    chosen = next((one for one in session.instruments if one.id == in_hand(session)), None)
+    if chosen is None or stage.pad_db <= 0.0:
+        return []
+    bare = stage_peak_dbfs(chosen, stage.model_copy(update={"pad_on": False}))
+    if house.pad == "hot":
+        if bare is None:
+            return []
+        wanted = bare > HOT_DBFS
+        why = f"its loudest peak lies at {level(bare, 'dBFS')} there without the pad"
+    else:
+        wanted = house.pad == "always"
+        why = f"the house engages it {house.pad}"
+    if wanted == stage.pad_on:
+        return []
+    here = "on" if stage.pad_on else "off"
+    return [
+        Departure(
+            "pad", "Instruments",
+            f"The pad of {stage.name} is {here} with {chosen.name}; {why}.",
+            f"It takes {number(stage.pad_db)} dB ahead of the tone: the same settings are cleaner "
+            f"by as much with it, and the noise of what follows stands {number(stage.pad_db)} dB "
+            "nearer.",
+        )
+    ]  # fmt: skip
+
+
+# --- the rig ---
+
+
+def _rig(session: Session, house: Practice, stored: Stored) -> list[Departure]:
+    report = look_at(session, recording_rig(session).id, stored)
+    courses = [plan.course for plan in report.tracks if plan.course is not None]
+    found = []
+    dry = [one for one in courses if one.tap == "di" or (
+        one.tap == "printed" and house.dry_di == "printed")]  # fmt: skip
+    if courses and not dry:
+        room = bytes_needed(session, 1, 1.0) / 1e6
+        found.append(
+            Departure(
+                "dry-di", "Rig", f"{report.rig.name} records no dry DI; the house always does.",
+                f"One more track takes {number(room)} MB a minute. Without it no tone can be "
+                "changed afterwards.",
+            )
+        )  # fmt: skip
+    found += _ways_in(courses, house)
+    kinds = {way.kind for one in report.monitoring.listeners for way in one.ways}
+    other = {"direct": "software", "software": "direct"}.get(house.heard)
+    if other is not None and other in kinds and house.heard not in kinds:
+        late = {
+            kind: [way.delay_ms for one in report.monitoring.listeners for way in one.ways
+                   if way.kind == kind]
+            for kind in ("direct", "software")
+        }  # fmt: skip
+        told = f"{number(max(late[other]), 2)} ms from the string to the ear as it is"
+        found.append(
+            Departure(
+                "heard", "Rig",
+                f"The player is heard {_heard(other)}; in the house {_heard(house.heard)}.",
+                f"{told}. Direct, it is late by the converters alone, and no tone of the computer "
+                "is heard; through the computer by its buffers, too, and the tone is heard.",
+            )
+        )  # fmt: skip
+    return found
+
+
+def _heard(kind: str) -> str:
+    return "ahead of the computer" if kind == "direct" else "through the computer"
+
+
+def _ways_in(courses: list[Course], house: Practice) -> list[Departure]:
+    if house.way_in == "any":
+        return []
+    modeled = [one for one in courses if one.tap == "modeled"]
+    found = []
+    for one in modeled:
+        analog = one.conversions > 1
+        if analog == (house.way_in == "analog"):
+            continue
+        more = one.conversions - 1
+        price = (
+            f"It is converted {counted(one.conversions, 'time')}; digital, once. Hear the "
+            f"{counted(max(1, more), 'conversion')} more in Compare, two ways in."
+            if analog
+            else "It is converted once. By an analog way it would be converted more than once, "
+            "and its level could be set at the interface."
+        )
+        way = "analog" if analog else "digital"
+        found.append(
+            Departure(
+                "way-in", "Rig",
+                f"A modeled track comes in by {'an' if analog else 'a'} {way} way; the house takes "
+                f"the {house.way_in} one.",
+                price,
+            )
+        )  # fmt: skip
+    return found
+
+
+# --- levels ---
+
+
+def _target(session: Session, house: Practice) -> list[Departure]:
+    aim = aim_of(session)
+    if aim.statistic == house.statistic and abs(aim.target_dbfs - house.target_dbfs) < 0.05:
+        return []
+    here = f"{'RMS' if aim.statistic == 'rms' else 'peak'} {level(aim.target_dbfs, 'dBFS', 0)}"
+    there = f"{'RMS' if house.statistic == 'rms' else 'peak'} {level(house.target_dbfs, 'dBFS', 0)}"
+    chosen = next((one for one in session.instruments if one.id == in_hand(session)), None)
+    reading = chosen.reading if chosen is not None else None
+    crest = None
+    if reading is not None:
+        crest = reading.peak_dbfs - reading.loudest_400ms_dbfs
+    own, other = aim.target_dbfs, house.target_dbfs
+    if aim.statistic != house.statistic:
+        if crest is None or chosen is None:
+            price = "How far the two lie apart is told by a strum: measure one in Instruments (M)."
+            return [Departure("target", "Levels",
+                              f"The target is {here}; in the house {there}.", price)]  # fmt: skip
+        own = own + crest if aim.statistic == "rms" else own
+        other = other + crest if house.statistic == "rms" else other
+    apart = other - own
+    more, less = ("more", "less") if apart > 0.0 else ("less", "more")
+    with_whom = ""
+    if chosen is not None and crest is not None and aim.statistic != house.statistic:
+        with_whom = f" (with {chosen.name}, whose peaks lie {number(crest)} dB over its RMS)"
+    return [
+        Departure(
+            "target", "Levels", f"The target is {here}; in the house {there}.",
+            f"Set for the house's{with_whom}, the loudest peak would lie {number(abs(apart))} dB "
+            f"{'higher' if apart > 0.0 else 'lower'}: {number(abs(apart))} dB {more} distance from "
+            f"the converter's noise, as much {less} room for who plays harder.",
+        )
+    ]  # fmt: skip
+
+
+# --- takes ---
+
+
+def _takes(session: Session, house: Practice) -> list[Departure]:
+    found = []
+    keepers = [one for one in session.takes if one.keeper]
+    untagged = [one for one in keepers if not one.tags]
+    if house.tags and untagged:
+        found.append(
+            Departure(
+                "tags", "Takes",
+                f"{counted(len(untagged), 'keeper')} without a tag; the house tags every one.",
+                f"{counted(len(keepers), 'keeper')} among {counted(len(session.takes), 'take')}: "
+                "by tags they are found, by names they are read one by one.",
+            )
+        )  # fmt: skip
+    if house.low_cut:
+        found += _low_cuts(session)
+    return found
+
+
+def _low_cuts(session: Session) -> list[Departure]:
+    instruments = {one.id: one for one in session.instruments}
+    found = []
+    for take in session.takes:
+        if not take.keeper:
+            continue
+        one = instruments.get(take.instrument_id)
+        open_ = [
+            track for track in take.tracks
+            if track.tap != "di" and track.file not in session.low_cuts
+        ]  # fmt: skip
+        if one is None or not one.strings or not open_:
+            continue
+        costs = costs_of(one.strings, _corner(one.strings, session.a4_hz), session.a4_hz)
+        lowest = min(costs, key=lambda cost: cost.hz)
+        found.append(
+            Departure(
+                "low-cut", "Takes",
+                f"{counted(len(open_), 'track')} of {take.name} without a low cut; in the house "
+                "every track has one.",
+                f"One below {lowest.note} ({number(lowest.hz, 0)} Hz) costs that string "
+                f"{number(lowest.loss_db)} dB, every other one less.",
+            )
+        )  # fmt: skip
+    return found
+
+
+def _corner(strings: tuple[str, ...], a4_hz: float) -> float:
+    from diaulos.session.instrument import note_to_midi
+    from diaulos.signal.lowcut import proposed_corner_hz
+    from diaulos.signal.pitch import midi_hz
+
+    return proposed_corner_hz(min(midi_hz(note_to_midi(note), a4_hz) for note in strings))
