@@ -20,6 +20,7 @@ from diaulos import RELEASED, __version__
 from diaulos.audio import devices as real
 from diaulos.audio.bench_backend import BenchBackend
 from diaulos.audio.coil_backend import CoilBackend
+from diaulos.audio.divider_backend import Divider, DividerBackend
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.port_output import PortOutput
@@ -392,6 +393,8 @@ class BenchAudio:
 
 
 BENCH_FULL_SCALE_DBU = 12.0
+BENCH_OUT_OHM, BENCH_LINE_OHM, BENCH_INPUT = 150.0, 10e3, Load(1e6, 55e-12)
+"""Of the simulated studio, when it is measured (representative, from memory)."""
 COIL_FULL_SCALE_DBU = -10.0
 """A microphone preamplifier, turned up."""
 
@@ -415,6 +418,19 @@ def coil_backend(instrument: Instrument, load: Load, seed: int = 1) -> AudioBack
     up = instrument.controls.model_copy(update={"volume_knob": 10.0, "tone_knob": 10.0})
     whole = Load.together(instrument.cable, load)
     return CoilBackend(instrument.circuit(up), whole, COIL_FULL_SCALE_DBU, seed)
+
+
+def divider_backend(
+    what: str, ohm: float, inside: bool, instrument: Instrument, seed: int = 1
+) -> AudioBackend:
+    """The simulated output, a resistor in place or not, what is measured, and the simulated
+    input."""
+    if what == "output":
+        load = 1.0 / (1.0 / BENCH_LINE_OHM + (1.0 / ohm if inside else 0.0))
+        return DividerBackend(Divider(BENCH_OUT_OHM, 0.0, load, 0.0), seed)
+    farad = BENCH_INPUT.farad + (instrument.cable.farad if what == "cable" else 0.0)
+    series = ohm if inside else 0.0
+    return DividerBackend(Divider(BENCH_OUT_OHM, series, BENCH_INPUT.ohm, farad), seed)
 
 
 def sweep_on(device: str, out: int, back: int, block_frames: int = 0) -> AudioBackend:

@@ -98,6 +98,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
                view="instruments"),
     ActionSpec("identify", "&Identify the pickup\N{HORIZONTAL ELLIPSIS}", "Instrument", "I",
                "ask_identify", "idle", view="instruments"),
+    ActionSpec("by_resistor", "Measure by a &resistor\N{HORIZONTAL ELLIPSIS}", "Instrument",
+               "Shift+I", "ask_by_resistor", "idle", view="instruments"),
     ActionSpec("solve_trims", "&Calculate trims", "Instrument", "T", "solve_trims", "write",
                view="instruments"),
     ActionSpec("make_up", "Measure make-&up", "Instrument", "U", "measure_make_up", "idle",

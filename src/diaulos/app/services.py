@@ -93,6 +93,8 @@ class Services:
     """Frames per cycle that were chosen for the device; 0: the usual."""
     coil: Callable[[Instrument, Load], AudioBackend] = wiring.coil_backend
     """A simulated coil on a pickup, in front of a load."""
+    divider: Callable[[str, float, bool, Instrument], AudioBackend] = wiring.divider_backend
+    """(what, resistor, whether it is in, instrument): the simulated row of them."""
     sweep_on: Callable[[str, int, int, int], AudioBackend] = wiring.sweep_on
     """(device, output, input (from 1), block): a real way from one to the other."""
     strums: Callable[[Instrument, Load, int], tuple[AudioBackend, float]] = wiring.strum_backend

@@ -20,11 +20,11 @@ from PySide6.QtWidgets import (
 from diaulos.app.dialogs.measure import MeasureDialog, MeasureRequest
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
+from diaulos.app.views.instruments.by_sweeps import BySweeps
 from diaulos.app.views.instruments.circuit_form import CircuitForm
 from diaulos.app.views.instruments.drive_page import DrivePage
 from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, InstrumentModel
 from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
-from diaulos.app.views.instruments.tone_work import ToneWork
 from diaulos.app.views.instruments.trims_page import TrimsPage
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
@@ -47,7 +47,7 @@ from diaulos.work.instruments.strength import (
     strength_reading,
 )
 from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
-from diaulos.work.ports import AudioBackend, CancelToken, FileNotes, Progress
+from diaulos.work.ports import CancelToken, FileNotes, Progress
 from diaulos.work.takes.ready import calibration_of, dry_input_of
 
 FIGURES_DELAY_MS = 40
@@ -62,7 +62,7 @@ class _Measured:
     reading: StrengthReading
 
 
-class InstrumentsView(ToneWork):
+class InstrumentsView(BySweeps):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "instruments"
@@ -412,38 +412,6 @@ class InstrumentsView(ToneWork):
 
         self.show_trims()
         self._jobs.start(Job("Strumming", work, self._on_measured, captures=True))
-
-    def ask_identify(self) -> None:
-        """Find by sweeps what the chosen position's pickup is made of."""
-        from diaulos.app.dialogs.identify import Bench, IdentifyDialog
-
-        instrument, services = self.instrument, self._services
-        if instrument is None or instrument.position is None:
-            return
-        if len(instrument.position.pickups) != 1 or instrument.active:
-            self.said.emit(
-                "Choose a selector position with one magnetic pickup: only such a one can be "
-                "identified."
-            )
-            return
-        device = services.device()
-        simulated = device == BENCH
-        rate = self._document.session.sample_rate_hz
-        most = 1 if simulated else 64
-        name = "Simulated studio" if simulated else device
-        bench = Bench(rate, simulated, name, most, most)
-
-        def backend(one: Instrument, load: Load, out: int, back: int) -> AudioBackend:
-            if simulated:
-                return services.coil(one, load)
-            return services.sweep_on(device, out, back, services.block())
-
-        dialog = IdentifyDialog(instrument, bench, backend, self._jobs, self)
-        self.identifying: IdentifyDialog | None = dialog
-        if dialog.exec() and dialog.edit is not None:
-            self._apply(dialog.edit)
-            self.said.emit(f"{instrument.name}: measured values taken over. Ctrl+Z undoes it.")
-        self.identifying = None
 
     def _on_measured(self, measured: _Measured) -> None:
         edit = edits.add_strength(measured.instrument_id, measured.reading)
