@@ -11,6 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.trainer import TrainerDialog
+from diaulos.work.training.faults import FaultHunt
 from diaulos.work.training.hearing import SKILLS, Hearing
 from diaulos.work.training.setting import Gaining, Matching
 
@@ -41,7 +42,7 @@ def test_it_lists_every_exercise_and_what_can_be_played(
     dialog: TrainerDialog, opened: Desk
 ) -> None:
     assert opened.window.action("trainer").shortcut().toString() == "Ctrl+T"
-    assert dialog.exercises.count() == len(SKILLS) + 2
+    assert dialog.exercises.count() == len(SKILLS) + 3
     names = [dialog.material.itemText(at) for at in range(dialog.material.count())]
     assert any(name.startswith("Strums, ") for name in names)
     assert any(", DI" in name for name in names)
@@ -128,6 +129,28 @@ def test_a_gain_is_set_by_few_looks(
     assert "would have met the target" in dialog.told.text()
     assert not dialog.gaining.record.isEnabled()
     assert opened.services.training.all()[-1].exercise == "gain"
+
+
+def test_faults_are_looked_for_heard_and_told(
+    dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot
+) -> None:
+    begin(dialog, len(SKILLS) + 2, opened, settled)
+    run = dialog._run
+    assert isinstance(run, FaultHunt), dialog.told.text()
+    assert dialog.faults.looks.topLevelItemCount() == 4
+    if dialog.faults.sounds:
+        qtbot.keyClick(dialog, Qt.Key.Key_1)
+        assert dialog._place.heard == {"1"}
+        assert dialog._place.playing
+    for ident in run.ids:
+        dialog.faults.choices[ident].setChecked(True)
+    qtbot.mouseClick(dialog.faults.done, Qt.MouseButton.LeftButton)
+    assert dialog.told.text().count("Found: ") == len(run.ids)
+    assert not dialog._place.playing
+    assert opened.services.training.all()[-1].figure == 1.0
+    before = opened.document
+    assert before is not None
+    assert all(rig.id != "training" for rig in before.session.rigs), "the session is untouched"
 
 
 def test_closing_is_silent(

@@ -8,10 +8,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from diaulos.demo.saltmarsh import bare_demo
 from diaulos.errors import InputError
+from diaulos.rig.checks import Severity
 from diaulos.signal.loudness import LoudnessMeter
 from diaulos.signal.staircase import GUESS, LAPSE, MOST_TRIALS, Staircase, heard
 from diaulos.storage.progress import ProgressFile, Trained
+from diaulos.work.training.faults import FAULTS, TEMPLATES, FaultHunt, planted, sound_rig
 from diaulos.work.training.hearing import SKILLS, TOLD_HZ, Hearing, material, skill_of
 from diaulos.work.training.setting import MOVES, Gaining, Matching
 
@@ -176,6 +179,68 @@ def test_the_gain_of_an_unknown_player() -> None:
     again.take()
     assert again.off_db is not None
     assert -1.0 <= again.off_db <= 0.0
+
+
+# --- find the fault ---
+
+
+@pytest.mark.parametrize("template", TEMPLATES)
+def test_every_planted_fault_is_one_that_the_checks_show_and_no_other_is_there(
+    template: str,
+) -> None:
+    session = bare_demo()
+    run = FaultHunt(session, 1)
+    bare = sound_rig(session, template)
+    found = run.report(bare).findings
+    assert max(one.severity for one in found) < Severity.CAUTION
+    before = {one.key for one in found}
+    for fault in FAULTS:
+        rig = planted(bare, (fault.id,))
+        assert rig is not None, fault.id
+        new = [one for one in run.report(rig).findings
+               if one.key not in before and one.severity >= Severity.CAUTION]  # fmt: skip
+        assert new, fault.id
+
+
+def test_exercises_hold_one_to_three_that_are_all_told() -> None:
+    session = bare_demo()
+    counts = set()
+    for seed in range(1, 15):
+        run = FaultHunt(session, seed)
+        again = FaultHunt(session, seed)
+        assert (run.ids, run.rig) == (again.ids, again.rig), "a class shares it"
+        counts.add(len(run.ids))
+        assert len(run.told()) >= 1
+        titles = [title for title, _ in run.looks()]
+        assert titles == ["Peaks", "Heard", "Cables", "Switches"]
+    assert counts == {1, 2, 3}
+
+
+def test_an_answer_tells_what_was_found_missed_and_not_there() -> None:
+    run = FaultHunt(bare_demo(), 3)
+    other = next(one.id for one in FAULTS if one.id not in run.ids)
+    words = run.answer({run.ids[0], other})
+    assert words.count("Found: ") == 1
+    assert words.count("Missed: ") == len(run.ids) - 1
+    assert words.count("Not there: ") == 1
+    assert run.right(set(run.ids)) == 1.0
+    assert run.right({other}) == 0.0
+
+
+def test_what_is_wrong_is_heard() -> None:
+    """The bench plays the trainer's rig: too much gain is full scale in the sound, too."""
+    from diaulos import wiring
+
+    session = bare_demo()
+    run = next(
+        one for one in (FaultHunt(session, seed) for seed in range(1, 60))
+        if one.ids == ("too-hot",)
+    )  # fmt: skip
+    sounds = run.sounds(wiring.BenchAudio())
+    names = {track.name for track in run.rig.tracks}
+    assert set(sounds) <= names
+    loudest = max(float(np.max(np.abs(one))) for one in sounds.values())
+    assert loudest > 0.99
 
 
 # --- the record ---

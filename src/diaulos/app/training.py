@@ -38,7 +38,7 @@ class Training:
         rate = desk.document.session.sample_rate_hz
         dialog = TrainerDialog(
             desk.sound.place(), rate, self._materials(), desk.jobs, desk.services.training.all(),
-            desk.window,
+            desk.document.session, desk.services.rig_audio, desk.window,
         )  # fmt: skip
         self.dialog = dialog
         dialog.finished_one.connect(self._keep)

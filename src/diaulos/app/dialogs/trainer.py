@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QDialog,
     QFormLayout,
@@ -18,6 +19,8 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSplitter,
     QStackedWidget,
+    QTreeWidget,
+    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
@@ -28,15 +31,18 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.app.widgets.number_field import NumberField, WholeField
 from diaulos.figures import LevelFigures, level, number
+from diaulos.session.model import Session
 from diaulos.wiring import Trained
 from diaulos.work.listening.player import Channel
 from diaulos.work.listening.sound import Place
+from diaulos.work.rigs.audio import RigAudio
+from diaulos.work.training.faults import FAULTS, FaultHunt
 from diaulos.work.training.hearing import INTERVALS, SKILLS, Hearing, Skill, material
 from diaulos.work.training.setting import FULL_SCALE_DBU, MOST_GAIN_DB, Gaining, Matching
 
 Real = NDArray[np.float64]
 MOST_S = 5.0
-MATCH, GAIN = "match", "gain"
+MATCH, GAIN, FAULT = "match", "gain", "fault"
 
 
 @dataclass(frozen=True)
@@ -55,10 +61,12 @@ class TrainerDialog(QDialog):
 
     def __init__(
         self, place: Place, rate_hz: int, materials: tuple[Material, ...], jobs: Jobs,
-        history: tuple[Trained, ...], parent: QWidget | None = None,
+        history: tuple[Trained, ...], session: Session, audio: RigAudio,
+        parent: QWidget | None = None,
     ) -> None:  # fmt: skip
         super().__init__(parent)
         self.setWindowTitle("Trainer")
+        self._session, self._audio = session, audio
         self._place, self._rate_hz, self._jobs = place, rate_hz, jobs
         self._materials, self.history = materials, history
         self.exercises = QListWidget()
@@ -67,6 +75,7 @@ class TrainerDialog(QDialog):
             self.exercises.addItem(f"Hear it: {skill.title}")
         self.exercises.addItem("Match it")
         self.exercises.addItem("Set the gain")
+        self.exercises.addItem("Find the fault")
         self.material = QComboBox()
         self.material.setAccessibleName("What is played")
         for one in materials:
@@ -84,13 +93,20 @@ class TrainerDialog(QDialog):
         self.hearing = HearingPage()
         self.matching = MatchingPage()
         self.gaining = GainingPage()
+        self.faults = FaultPage()
         self.idle = TextLabel(
             "Choose an exercise and begin. Start quietly: the level of what is heard is that of "
             "every view. Rest your ears when you are tired."
         )
         self.idle.setWordWrap(True)
         self.pages = QStackedWidget()
-        for page in (self.idle, self.hearing, self.matching, self.gaining):
+        for page in (
+            self.idle,
+            self.hearing,
+            self.matching,
+            self.gaining,
+            self.faults,
+        ):
             self.pages.addWidget(page)
         self.told = TextLabel()
         self.told.setWordWrap(True)
@@ -99,9 +115,9 @@ class TrainerDialog(QDialog):
         self.close_.clicked.connect(self.reject)
         self._lay()
         self._wire()
-        self._run: Hearing | Matching | Gaining | None = None
+        self._run: Hearing | Matching | Gaining | FaultHunt | None = None
         self._heard = ""
-        self.resize(760, 480)
+        self.resize(900, 600)
         theme.dress(self)
         self.exercises.setCurrentRow(0)
 
@@ -125,7 +141,7 @@ class TrainerDialog(QDialog):
         split.addWidget(side)
         split.addWidget(middle)
         split.setStretchFactor(1, 1)
-        split.setSizes([280, 480])
+        split.setSizes([260, 620])
         foot = QHBoxLayout()
         foot.addStretch(1)
         foot.addWidget(self.close_)
@@ -145,6 +161,8 @@ class TrainerDialog(QDialog):
         self.matching.hear.connect(self.hear)
         self.matching.turned.connect(self._turn)
         self.matching.ended.connect(self.end)
+        self.faults.hear.connect(self.hear)
+        self.faults.answered.connect(self._found_faults)
         self.gaining.looked.connect(self._look)
         self.gaining.recorded.connect(self._take)
         self.finished.connect(lambda _code: self._place.pause())
@@ -155,7 +173,7 @@ class TrainerDialog(QDialog):
     def exercise(self) -> str:
         """Id of the chosen one."""
         row = self.exercises.currentRow()
-        return SKILLS[row].id if 0 <= row < len(SKILLS) else (MATCH, GAIN)[row - len(SKILLS)]
+        return SKILLS[row].id if 0 <= row < len(SKILLS) else (MATCH, GAIN, FAULT)[row - len(SKILLS)]
 
     def _skill(self) -> Skill | None:
         row = self.exercises.currentRow()
@@ -181,6 +199,17 @@ class TrainerDialog(QDialog):
             self.gaining.show_run(self._run)
             self.pages.setCurrentWidget(self.gaining)
             self.gaining.gain.setFocus()
+            return
+        if exercise == FAULT:
+            session, audio = self._session, self._audio
+
+            def play(_progress: object, _cancel: object) -> tuple[FaultHunt, dict[str, Real]]:
+                hunt = FaultHunt(session, seed)
+                return hunt, hunt.sounds(audio)
+
+            self._jobs.start(
+                Job("Playing the rig", play, self._hunted, self._failed, background=True)
+            )
             return
         chosen = self._materials[max(0, self.material.currentIndex())]
 
@@ -211,6 +240,26 @@ class TrainerDialog(QDialog):
         page.setFocus()
         self.hear("1")
 
+    def _hunted(self, found: tuple[FaultHunt, dict[str, Real]]) -> None:
+        run, sounds = found
+        self._run = run
+        self._set_channels(tuple(sounds.values()) or (np.zeros(1),))
+        self.faults.show_run(run, tuple(sounds))
+        self.pages.setCurrentWidget(self.faults)
+        self.faults.setFocus()
+
+    def _found_faults(self, chosen: set[str]) -> None:
+        run = self._run
+        if not isinstance(run, FaultHunt):
+            return
+        self._place.pause()
+        self.told.setText(run.answer(chosen))
+        part = run.right(chosen)
+        words = f"{len(chosen & set(run.ids))} of {len(run.ids)} found"
+        self._keep(words, part, "of the faults")
+        self._run = None
+        self.faults.show_over()
+
     # --- sounding ---
 
     def _load_trial(self) -> None:
@@ -227,7 +276,7 @@ class TrainerDialog(QDialog):
 
     def hear(self, key: str) -> None:
         """Hear one of them from now on."""
-        if not isinstance(self._run, (Hearing, Matching)):
+        if not isinstance(self._run, (Hearing, Matching, FaultHunt)):
             return
         self._heard = key
         self._place.hear({key})
@@ -235,6 +284,7 @@ class TrainerDialog(QDialog):
             self._place.play()
         self.hearing.show_heard(key)
         self.matching.show_heard(key)
+        self.faults.show_heard(key)
 
     # --- answering ---
 
@@ -311,7 +361,7 @@ class TrainerDialog(QDialog):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """1, 2, 3 hear; Enter says that the one that is heard differs; up and down match."""
         key = event.key()
-        if isinstance(self._run, (Hearing, Matching)):
+        if isinstance(self._run, (Hearing, Matching, FaultHunt)):
             heard = {Qt.Key.Key_1: "1", Qt.Key.Key_2: "2", Qt.Key.Key_3: "3"}.get(Qt.Key(key))
             if heard is not None and int(heard) <= len(self._place.channels):
                 self.hear(heard)
@@ -449,6 +499,84 @@ class MatchingPage(QWidget):
         """Nothing to turn any more."""
         for button in (*self.sounds, self.softer, self.louder, self.done):
             button.setEnabled(False)
+
+
+class FaultPage(QWidget):
+    """A rig to look at and to hear, and what may be wrong with it."""
+
+    hear = Signal(str)
+    answered = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        question = TextLabel("One to three things are wrong in this rig. Which?")
+        question.setProperty("role", "title")
+        self.looks = QTreeWidget()
+        self.looks.setHeaderHidden(True)
+        self.looks.setColumnCount(4)
+        self.looks.setAccessibleName("What can be seen of the rig")
+        self.tracks = QHBoxLayout()
+        self.sounds: list[QPushButton] = []
+        self.choices: dict[str, QCheckBox] = {}
+        column = QVBoxLayout(self)
+        column.addWidget(question)
+        column.addWidget(self.looks, 1)
+        column.addLayout(self.tracks)
+        for fault in FAULTS:
+            box = QCheckBox(fault.words)
+            self.choices[fault.id] = box
+            column.addWidget(box)
+        self.done = QPushButton("&That is what is wrong")
+        self.done.clicked.connect(lambda: self.answered.emit(self.chosen))
+        column.addWidget(self.done)
+
+    @property
+    def chosen(self) -> set[str]:
+        """Ids of what is ticked."""
+        return {ident for ident, box in self.choices.items() if box.isChecked()}
+
+    def show_run(self, run: FaultHunt, tracks: tuple[str, ...]) -> None:
+        """The rig, and a button for what each track records."""
+        self.looks.clear()
+        for title, rows in run.looks():
+            head = QTreeWidgetItem([title])
+            self.looks.addTopLevelItem(head)
+            for row in rows:
+                head.addChild(QTreeWidgetItem(list(row)))
+            head.setExpanded(True)
+            head.setFirstColumnSpanned(True)
+        for at in range(4):
+            self.looks.resizeColumnToContents(at)
+        while self.tracks.count():
+            item = self.tracks.takeAt(0)
+            old = item.widget() if item is not None else None
+            if old is not None:
+                old.hide()
+                old.deleteLater()
+        self.sounds = []
+        for at, name in enumerate(tracks, start=1):
+            button = QPushButton(f"Hear {name} ({at})")
+            button.setCheckable(True)
+            button.clicked.connect(lambda _on=False, at=at: self.hear.emit(str(at)))
+            self.tracks.addWidget(button)
+            self.sounds.append(button)
+        for box in self.choices.values():
+            box.setChecked(False)
+            box.setEnabled(True)
+        self.done.setEnabled(True)
+        theme.dress(self)
+
+    def show_heard(self, key: str) -> None:
+        """Which one sounds."""
+        for at, button in enumerate(self.sounds, start=1):
+            button.setChecked(str(at) == key)
+
+    def show_over(self) -> None:
+        """Nothing to answer any more."""
+        self.done.setEnabled(False)
+        for box in self.choices.values():
+            box.setEnabled(False)
 
 
 class GainingPage(QWidget):
