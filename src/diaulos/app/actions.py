@@ -57,6 +57,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("unpack", "Open a &packed session\N{HORIZONTAL ELLIPSIS}", "File", "", "ask_unpack",
                ""),
     ActionSpec("gear", "Own &gear\N{HORIZONTAL ELLIPSIS}", "File", "Ctrl+L", "ask_gear", "open"),
+    ActionSpec("months", "Over &months\N{HORIZONTAL ELLIPSIS}", "File", "", "ask_months", "open"),
     ActionSpec("recover", "Reco&ver recordings\N{HORIZONTAL ELLIPSIS}", "File", "", "ask_recover",
                "idle"),
     ActionSpec("quit", "&Quit", "File", "Ctrl+Q", "close", "", True),

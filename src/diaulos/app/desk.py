@@ -22,6 +22,7 @@ from diaulos.app.gear import Gear
 from diaulos.app.importing import Importing
 from diaulos.app.jobs import Jobs
 from diaulos.app.main_window import MainWindow
+from diaulos.app.months import Months
 from diaulos.app.opening import Opening
 from diaulos.app.practices import Practices
 from diaulos.app.saving import Saving
@@ -58,6 +59,7 @@ class Desk(QObject):
         self.gear = Gear(self)
         self.training = Training(self)
         self.practices = Practices(self)
+        self.months = Months(self)
         self._table = {row.ident: row for row in window.views}
         self._rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         window.desk = self
@@ -114,6 +116,7 @@ class Desk(QObject):
             self.gear,
             self.training,
             self.practices,
+            self.months,
         ):
             found = getattr(room, name, None)
             if callable(found):
