@@ -124,6 +124,28 @@ def test_a_newer_calibration_is_offered_with_what_would_change(tmp_path: Path) -
     assert list((shelf.path / "earlier" / "instruments").iterdir()), "nothing is lost"
 
 
+def test_what_both_changed_is_put_beside_the_librarys(tmp_path: Path) -> None:
+    session, folder = with_strum()
+    shelf = LibraryFolder(tmp_path / "l")
+    ident = session.instruments[0].id
+    entry, edit = keep(session, "instrument", ident, shelf, folder, NOW)
+    session = edit(session)
+    theirs = edits.change_instrument(ident, "x", cable_m=1.0)(session)
+    keep(theirs, "instrument", ident, shelf, folder, LATER)
+    mine = edits.change_instrument(ident, "x", cable_m=9.0)(session)
+    beside, edit = keep(mine, "instrument", ident, shelf, folder, LATER)
+    assert beside.id != entry.id
+    assert "conflict" in beside.tags
+    assert beside.name.endswith(f"({session.name})")
+    lengths = {
+        one.instrument.cable_m
+        for one in (shelf.read(listed.id) for listed in shelf.entries())
+        if one.instrument is not None
+    }
+    assert lengths == {1.0, 9.0}
+    assert [one.state for one in standings(edit(mine), shelf.entries(), folder)] == ["same"]
+
+
 def test_every_kind_is_kept_and_taken(tmp_path: Path) -> None:
     from diaulos.session.model import Impulse
 

@@ -99,27 +99,38 @@ def keep(
     """Something of a session as an entry of the library, and the edit that remembers it.
 
     What came from an entry, or was kept before, becomes its newest state; anything else a new
-    entry. `named` is an id or a name, of a cable the instrument that it belongs to. EditError
-    where the session has no such thing.
+    entry, and so does what was changed in the library meanwhile, too, tagged "conflict". `named` is
+    an id or a name, of a cable the instrument that it belongs to. EditError where the session has
+    no such thing.
     """
     key, thing, name = find(session, kind, named)
     thing, data = _with_sounds(thing, sounds)
     files = tuple(_kept(file, one) for file, one in data.items())
     origin = session.origins.get(key)
     old = _entry_or_none(shelf, origin.entry) if origin is not None else None
+    marks = tuple(tags)
+    if old is not None and origin is not None and _went_on(old, origin, thing, files):
+        # Both changed: the library's stays, this one is put beside it.
+        name, marks, old = f"{name} ({session.name})"[:200], (*marks, "conflict"), None
     if old is not None and old.kind == kind:
         photographs = tuple(one for one in old.files if not one.file.endswith(".wav"))
         entry = old.revised(thing, (*files, *photographs), now)
         entry = entry.model_copy(
-            update={"name": name, "tags": tuple(dict.fromkeys((*old.tags, *tags)))}
+            update={"name": name, "tags": tuple(dict.fromkeys((*old.tags, *marks)))}
         )
     else:
         entry = Entry.model_validate(
-            {"id": shelf.fresh_id(name), "kind": kind, "name": name, "tags": tuple(tags),
-             "changed_at": now, "files": files, kind: thing}
+            {"id": shelf.fresh_id(name), "kind": kind, "name": name,
+             "tags": tuple(dict.fromkeys(marks)), "changed_at": now, "files": files, kind: thing}
         )  # fmt: skip
     shelf.write(entry, data)
     return entry, remember(key, entry)
+
+
+def _went_on(old: Entry, origin: Origin, thing: Frozen, files: tuple[Kept, ...]) -> bool:
+    """Whether the library's state is another one than was taken, and than this one is."""
+    here = thing_hash(thing, files if old.kind == "impulse" else ())
+    return old.hash not in (origin.hash, here)
 
 
 def find(session: Session, kind: EntryKind, named: str) -> tuple[str, Frozen, str]:
