@@ -28,9 +28,10 @@ from diaulos import wiring
 from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.gear import GearDialog
-from diaulos.app.dialogs.identify import Bench, IdentifyDialog
+from diaulos.app.dialogs.identify import IdentifyDialog
 from diaulos.app.dialogs.preferences import PreferencesDialog
 from diaulos.app.dialogs.sockets import SocketsDialog
+from diaulos.app.dialogs.sweep_line import Bench
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services

@@ -19,8 +19,7 @@ from numpy.typing import NDArray
 from diaulos import RELEASED, __version__
 from diaulos.audio import devices as real
 from diaulos.audio.bench_backend import BenchBackend
-from diaulos.audio.coil_backend import CoilBackend
-from diaulos.audio.divider_backend import Divider, DividerBackend
+from diaulos.audio.filter_backend import HUM_DBU, ROOM_DBU, Divider, FilterBackend, coil_response
 from diaulos.audio.output import SystemOutput
 from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.port_output import PortOutput
@@ -50,7 +49,7 @@ from diaulos.storage.progress import ProgressFile, Trained
 from diaulos.storage.session_file import session_text
 from diaulos.storage.sources import ExternalAudio
 from diaulos.storage.trips import TripFile, trips_path
-from diaulos.units import db_to_gain
+from diaulos.units import db_to_gain, dbu_to_peak_volt, dbu_to_volt
 from diaulos.work.capture.loop import BLOCK_FRAMES
 from diaulos.work.capture.mapping import (
     by_program,
@@ -417,7 +416,11 @@ def coil_backend(instrument: Instrument, load: Load, seed: int = 1) -> AudioBack
     """A simulated coil on an instrument's pickup, its knobs on 10, in front of an input."""
     up = instrument.controls.model_copy(update={"volume_knob": 10.0, "tone_knob": 10.0})
     whole = Load.together(instrument.cable, load)
-    return CoilBackend(instrument.circuit(up), whole, COIL_FULL_SCALE_DBU, seed)
+    full = dbu_to_peak_volt(COIL_FULL_SCALE_DBU)
+    return FilterBackend(
+        coil_response(instrument.circuit(up), whole, COIL_FULL_SCALE_DBU),
+        noise=dbu_to_volt(ROOM_DBU) / full, hum=dbu_to_peak_volt(HUM_DBU) / full, seed=seed,
+    )  # fmt: skip
 
 
 def divider_backend(
@@ -427,10 +430,10 @@ def divider_backend(
     input."""
     if what == "output":
         load = 1.0 / (1.0 / BENCH_LINE_OHM + (1.0 / ohm if inside else 0.0))
-        return DividerBackend(Divider(BENCH_OUT_OHM, 0.0, load, 0.0), seed)
+        return FilterBackend(Divider(BENCH_OUT_OHM, 0.0, load, 0.0), seed=seed)
     farad = BENCH_INPUT.farad + (instrument.cable.farad if what == "cable" else 0.0)
     series = ohm if inside else 0.0
-    return DividerBackend(Divider(BENCH_OUT_OHM, series, BENCH_INPUT.ohm, farad), seed)
+    return FilterBackend(Divider(BENCH_OUT_OHM, series, BENCH_INPUT.ohm, farad), seed=seed)
 
 
 def sweep_on(device: str, out: int, back: int, block_frames: int = 0) -> AudioBackend:

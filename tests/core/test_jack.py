@@ -199,7 +199,7 @@ def test_a_pickup_is_identified_through_a_foreign_circuit(
     running: JackServer, tmp_path: Path
 ) -> None:
     """Another program applies the response of a coil, a pickup and a load: as at home, by ports."""
-    from diaulos.audio.coil_backend import _taps
+    from diaulos.audio.filter_backend import coil_response, response_taps
     from diaulos.circuit.identify import identify
     from diaulos.circuit.loading import Load
     from diaulos.circuit.pickup import Coil, Controls, Magnetic
@@ -209,7 +209,8 @@ def test_a_pickup_is_identified_through_a_foreign_circuit(
     cable = Load(farad=420e-12)
     responses = []
     for at, load in enumerate((Load(1e6, 30e-12), Load(45e3, 30e-12))):
-        taps = _taps(circuit, Load.together(load, cable), RATE)[:2_400]
+        response = coil_response(circuit, Load.together(load, cable), 0.0)
+        taps = response_taps(response, RATE)[:2_400]
         file = tmp_path / f"load{at}.npy"
         np.save(file, 40.0 * taps)
         running.amp(response=str(file), noise_dbfs=-100.0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from diaulos.audio.coil_backend import CoilBackend
+from diaulos.audio.filter_backend import FilterBackend, coil_response
 from diaulos.circuit.identify import identify
 from diaulos.circuit.loading import Load, loaded
 from diaulos.demo.saltmarsh import bare_demo
@@ -112,6 +112,6 @@ def test_it_is_cancelled_and_wants_one_channel_each_way() -> None:
     token.cancel()
     with pytest.raises(CancelledError):
         swept_response(coil_backend(one, Load(1e6)), RATE, -20.0, cancel=token)
-    backend = CoilBackend(one.circuit(), Load(1e6), 0.0)
+    backend = FilterBackend(coil_response(one.circuit(), Load(1e6), 0.0))
     with pytest.raises(AudioDeviceError, match="one channel"):
         backend.open(StreamSpec(RATE, 256, input_channels=2), lambda *_a: False)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -19,10 +18,10 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
+from diaulos.app.dialogs.sweep_line import Bench, SweepLine
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.app.widgets.number_field import NumberField, WholeField
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.circuit.identify import NAMES, Common, Identified, Response, identify
 from diaulos.circuit.loading import Load
@@ -57,17 +56,6 @@ TIPS = {
 }
 Backend = Callable[[Instrument, Load, int, int], AudioBackend]
 """(instrument, load, output, input (from 1)) -> what the sweep goes through."""
-
-
-@dataclass(frozen=True)
-class Bench:
-    """Where it is measured: the rate, whether that is the simulated studio, and the channels."""
-
-    rate_hz: int
-    simulated: bool
-    name: str
-    outputs: int = 1
-    inputs: int = 1
 
 
 class IdentifyDialog(QDialog):
@@ -138,29 +126,9 @@ class IdentifyDialog(QDialog):
 
     def _build_fields(self) -> None:
         self._form = QFormLayout()
-        self.output, self.input = WholeField(), WholeField()
-        for field, name, most in (
-            (self.output, "Output", self._bench.outputs), (self.input, "Input", self._bench.inputs),
-        ):  # fmt: skip
-            field.setRange(1, max(1, most))
-            field.setAccessibleName(name)
-            field.setEnabled(not self._bench.simulated)
-        self.level = NumberField()
-        self.level.setRange(-60.0, 0.0)
-        self.level.setDecimals(1)
-        self.level.setValue(-20.0)
-        self.level.setSuffix(" dBFS")
-        self.level.setAccessibleName("Peak of the sweep")
-        self.level.setToolTip("Begin low: a coil warms up, and a pickup close to it clips")
-        line = QHBoxLayout()
-        parts: tuple[tuple[str, QWidget], ...] = (
-            ("output", self.output), ("input", self.input), ("peak", self.level),
-        )  # fmt: skip
-        for name, part in parts:
-            line.addWidget(TextLabel(name))
-            line.addWidget(part)
-        line.addStretch(1)
-        self._form.addRow(self._bench.name, line)
+        self.line = SweepLine(self._bench)
+        self.output, self.input, self.level = self.line.output, self.line.input, self.line.level
+        self._form.addRow(self._bench.name, self.line)
         self.input_ohm = QuantityField(RESISTANCE, "Input impedance")
         self.input_ohm.show_value(1e6)
         self.input_pf = QuantityField(CAPACITANCE, "Input capacitance")

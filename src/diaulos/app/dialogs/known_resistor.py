@@ -17,10 +17,10 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
-from diaulos.app.dialogs.identify import Bench
+from diaulos.app.dialogs.sweep_line import Bench, SweepLine
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.app.widgets.number_field import NumberField, WholeField
+from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.circuit.known_resistor import behind_resistor, source_impedance
 from diaulos.errors import DiaulosError
@@ -85,19 +85,8 @@ class KnownResistorDialog(QDialog):
             self.what.addItem(words, ident)
         self.steps = TextLabel()
         self.steps.setWordWrap(True)
-        self.output, self.input = WholeField(), WholeField()
-        for field, name, most in (
-            (self.output, "Output", bench.outputs), (self.input, "Input", bench.inputs),
-        ):  # fmt: skip
-            field.setRange(1, max(1, most))
-            field.setAccessibleName(name)
-            field.setEnabled(not bench.simulated)
-        self.level = NumberField()
-        self.level.setRange(-60.0, 0.0)
-        self.level.setDecimals(1)
-        self.level.setValue(-20.0)
-        self.level.setSuffix(" dBFS")
-        self.level.setAccessibleName("Peak of the sweep")
+        self.line = SweepLine(bench)
+        self.output, self.input, self.level = self.line.output, self.line.input, self.line.level
         self.resistor = QuantityField(RESISTANCE, "The resistor, as read from it or by a meter")
         self.other_ohm = QuantityField(RESISTANCE, "The lighter load")
         self.other_ohm.show_value(10e3)
@@ -124,17 +113,9 @@ class KnownResistorDialog(QDialog):
         self._on_what()
 
     def _lay(self, title: TextLabel) -> None:
-        line = QHBoxLayout()
-        parts: tuple[tuple[str, QWidget], ...] = (
-            ("output", self.output), ("input", self.input), ("peak", self.level),
-        )  # fmt: skip
-        for name, part in parts:
-            line.addWidget(TextLabel(name))
-            line.addWidget(part)
-        line.addStretch(1)
         self.form = QFormLayout()
         self.form.addRow("Measure", self.what)
-        self.form.addRow(self._bench.name, line)
+        self.form.addRow(self._bench.name, self.line)
         self.form.addRow("The resistor", self.resistor)
         self.form.addRow("The lighter load", self.other_ohm)
         self.form.addRow("The input adds", self.input_pf)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from diaulos.app.dialogs.identify import Bench, IdentifyDialog
+from diaulos.app.dialogs.identify import IdentifyDialog
 from diaulos.app.dialogs.known_resistor import KnownResistorDialog
+from diaulos.app.dialogs.sweep_line import Bench
 from diaulos.app.views.instruments.tone_work import ToneWork
 from diaulos.circuit.loading import Load
 from diaulos.ids import BENCH
