@@ -179,26 +179,32 @@ def test_candidates_come_and_go(
     assert not view.blind_button.isEnabled()
 
 
-def test_a_file_of_another_rate_is_told_at_its_row(
+def test_a_file_of_another_rate_is_brought_in_or_told_at_its_row(
     compared: tuple[Desk, CompareView], tmp_path: Path, settled: Callable[[Desk], None],
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:  # fmt: skip
     import soundfile
 
+    from diaulos.work.compare import choices
+
     desk, view = compared
     path = tmp_path / "other.wav"
-    soundfile.write(str(path), np.zeros(4_000), 44_100)
+    soundfile.write(str(path), 0.3 * performance(seconds=SECONDS), 44_100)
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(path), ""))
+    monkeypatch.setattr(choices, "MOST_RESAMPLED_S", 0)
     view._ask_file()
     settled(desk)
     row = view.model.item(3)
     assert "44100 Hz" in row.problem
+    assert "longer than 0 min" in row.problem
     assert view.pair(0, 1) is not None, "the rest keeps working"
+    monkeypatch.undo()
     good = tmp_path / "good.wav"
-    soundfile.write(str(good), 0.3 * performance(seconds=SECONDS), RATE, subtype="FLOAT")
+    soundfile.write(str(good), 0.3 * performance(seconds=SECONDS), 44_100, subtype="FLOAT")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(good), ""))
     view._ask_file()
     settled(desk)
+    assert view.model.item(4).problem == ""
     assert view.pair(0, 4) is not None
 
 
