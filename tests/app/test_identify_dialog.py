@@ -121,3 +121,13 @@ def test_a_silent_input_is_named(
     settled(opened)
     assert "clear of the noise" in dialog.said.text()
     assert dialog.told[2].text() == "not measured yet"
+
+
+def test_closing_ends_the_sweep(
+    dialog: IdentifyDialog, opened: Desk, settled: Callable[[Desk], None]
+) -> None:
+    dialog.sweep(0)
+    assert opened.jobs.busy
+    dialog.reject()
+    settled(opened)
+    assert dialog.responses[0] is None

@@ -153,6 +153,18 @@ def test_faults_are_looked_for_heard_and_told(
     assert all(rig.id != "training" for rig in before.session.rigs), "the session is untouched"
 
 
+def test_one_answer_counts_however_often_it_is_given(
+    dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None]
+) -> None:
+    begin(dialog, 0, opened, settled)
+    run = dialog._run
+    assert isinstance(run, Hearing)
+    for _ in range(3):
+        dialog.answer(0)
+    settled(opened)
+    assert len(run.stairs.trials) == 1
+
+
 def test_closing_is_silent(
     dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None]
 ) -> None:

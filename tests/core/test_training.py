@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from diaulos.demo.saltmarsh import bare_demo
-from diaulos.errors import InputError
+from diaulos.errors import InputError, StorageError
 from diaulos.rig.checks import Severity
 from diaulos.signal.loudness import LoudnessMeter
 from diaulos.signal.staircase import GUESS, LAPSE, MOST_TRIALS, Staircase, heard
@@ -254,5 +254,6 @@ def test_the_record_is_a_plain_list_and_a_spoiled_one_is_left_alone(tmp_path: Pa
     assert [one.seed for one in record.all()] == [0, 1, 2]
     assert json.loads(record.path.read_text())[0]["exercise"] == "level"
     record.path.write_text("{broken")
-    record.add(Trained(at="x", exercise="level", seed=9))
+    with pytest.raises(StorageError, match="nothing was added"):
+        record.add(Trained(at="x", exercise="level", seed=9))
     assert record.path.read_text() == "{broken"

@@ -15,6 +15,7 @@ from diaulos.errors import DiaulosError
 from diaulos.figures import counted
 from diaulos.session.edits import Edit
 from diaulos.session.model import Session
+from diaulos.session.tone_stage import in_hand
 from diaulos.work.library.keeping import Standing, keep, standings, take, what_would_change
 from diaulos.work.ports import CancelToken, Progress
 
@@ -152,7 +153,7 @@ class Gear:
             entry = library.read(entry_id)
             where = key
             if not where and entry.kind == "cable":
-                where = f"cable:{session.reference_instrument or session.instruments[0].id}"
+                where = f"cable:{in_hand(session)}" if in_hand(session) else ""
             return entry.name, take(entry, library, folder, where)
 
         def done(found: tuple[str, Edit]) -> str:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from diaulos import wiring
 from diaulos.app.dialogs.trainer import MOST_S, Material, TrainerDialog
 from diaulos.app.holder import Holder
+from diaulos.errors import DiaulosError
 from diaulos.work.listening.heard import track_reader
 from diaulos.work.listening.sound import Sound
 
@@ -75,6 +76,9 @@ class Training:
         services = self._desk.services
         now = services.clock().isoformat(timespec="seconds")[:19]
         kept = one.model_copy(update={"at": now})
-        services.training.add(kept)
+        try:
+            services.training.add(kept)
+        except DiaulosError as error:
+            self._desk.window.say(str(error))
         if self.dialog is not None:
             self.dialog.history = (*self.dialog.history, kept)

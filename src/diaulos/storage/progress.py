@@ -6,9 +6,9 @@ from pathlib import Path
 
 from pydantic import Field, TypeAdapter, ValidationError
 
-from diaulos.errors import DiaulosError
+from diaulos.errors import DiaulosError, StorageError
 from diaulos.rig.model import Frozen, Word
-from diaulos.storage.beside import read_regular, write_whole
+from diaulos.storage.beside import read_regular, write_failed, write_whole
 
 MOST_BYTES = 8 * 1024 * 1024
 MOST = 5_000
@@ -29,7 +29,7 @@ _LIST = TypeAdapter(tuple[Trained, ...])
 
 
 class ProgressFile:
-    """The list. A file that cannot be read is left as it is, and nothing is added to it."""
+    """The list. A file that cannot be read is left as it is: nothing is added to it."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -42,9 +42,16 @@ class ProgressFile:
             return ()
 
     def add(self, one: Trained) -> None:
-        """One more. StorageError where it cannot be kept."""
-        if self.path.exists() and not self.all() and self.path.stat().st_size > 4:
-            return
-        kept = (*self.all(), one)[-MOST:]
-        self.path.parent.mkdir(parents=True, exist_ok=True)
+        """One more. StorageError where it cannot be kept, or what is there cannot be read."""
+        known = self.all()
+        if not known and self.path.exists() and self.path.stat().st_size > len("[]\n"):
+            raise StorageError(
+                "what was trained so far cannot be read; nothing was added.", where=str(self.path),
+                remedy="Move the file away: a new one is begun.",
+            )  # fmt: skip
+        kept = (*known, one)[-MOST:]
+        try:
+            self.path.parent.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise write_failed(self.path, error) from error
         write_whole(self.path, _LIST.dump_json(kept, indent=1))

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -71,6 +70,7 @@ class IdentifyDialog(QDialog):
         self.responses: list[Response | None] = [None] * LOADS
         self.found: Identified | None = None
         self.edit: Edit | None = None
+        self._sweeping = False
         title = TextLabel(f"What the pickup of {instrument.name} is made of")
         title.setProperty("role", "title")
         steps = TextLabel(STEPS)
@@ -197,15 +197,18 @@ class IdentifyDialog(QDialog):
             return into_load(swept, load.ohm, load.farad, name), swept.peak_dbfs
 
         def done(result: tuple[Response, float]) -> None:
+            self._sweeping = False
             self.responses[at] = result[0]
             self.told[at].setText(f"measured, peak {number(result[1])} dBFS")
             self._fit()
 
         def failed(error: Exception) -> None:
+            self._sweeping = False
             self.told[at].setText("not measured yet")
             self.said.setText(str(error))
 
-        if not self._jobs.start(Job("Sweeping", work, done, failed, captures=True)):
+        self._sweeping = self._jobs.start(Job("Sweeping", work, done, failed, captures=True))
+        if not self._sweeping:
             self.told[at].setText("not measured yet")
 
     def _forget(self, at: int) -> None:
@@ -282,9 +285,8 @@ class IdentifyDialog(QDialog):
         if self.edit is not None:
             self.accept()
 
-    def keyPressEvent(self, event) -> None:  # type: ignore[no-untyped-def]
-        """Esc ends a running sweep first."""
-        if event.key() == Qt.Key.Key_Escape and self._jobs.busy:
+    def reject(self) -> None:
+        """Esc or Close ends a running sweep first: nothing sounds behind a closed dialog."""
+        if self._sweeping:
             self._jobs.cancel()
-            return
-        super().keyPressEvent(event)
+        super().reject()

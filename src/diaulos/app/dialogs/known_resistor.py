@@ -76,6 +76,7 @@ class KnownResistorDialog(QDialog):
         self.setWindowTitle("Measure by a resistor")
         self.instrument, self._bench, self._backend, self._jobs = instrument, bench, backend, jobs
         self.edit: Edit | None = None
+        self._sweeping = False
         self.swept: list[SweptResponse | None] = [None, None]
         title = TextLabel("What is measured?")
         title.setProperty("role", "title")
@@ -186,15 +187,18 @@ class KnownResistorDialog(QDialog):
             return swept_response(backend, rate, level, progress, cancel)
 
         def done(swept: SweptResponse) -> None:
+            self._sweeping = False
             self.swept[at] = swept
             self.told[at].setText(f"measured, peak {number(swept.peak_dbfs)} dBFS")
             self._work_out()
 
         def failed(error: Exception) -> None:
+            self._sweeping = False
             self.told[at].setText("not measured yet")
             self.said.setText(str(error))
 
-        if not self._jobs.start(Job("Sweeping", work, done, failed, captures=True)):
+        self._sweeping = self._jobs.start(Job("Sweeping", work, done, failed, captures=True))
+        if not self._sweeping:
             self.told[at].setText("not measured yet")
 
     def _work_out(self) -> None:
@@ -254,6 +258,12 @@ class KnownResistorDialog(QDialog):
             words.append(found.reason)
         words.append(f"Fit within {number(found.fit_db, 3)} dB.")
         return _Found(" ".join(words), farad if self.kind == "cable" else None)
+
+    def reject(self) -> None:
+        """Esc or Close ends a running sweep first: nothing sounds behind a closed dialog."""
+        if self._sweeping:
+            self._jobs.cancel()
+        super().reject()
 
     def _on_take(self) -> None:
         if self.edit is not None:

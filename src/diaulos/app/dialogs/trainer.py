@@ -117,6 +117,8 @@ class TrainerDialog(QDialog):
         self._wire()
         self._run: Hearing | Matching | Gaining | FaultHunt | None = None
         self._heard = ""
+        self._answering = False
+        """A trial is being made: an answer to it would be one to the trial before."""
         self.resize(900, 600)
         theme.dress(self)
         self.exercises.setCurrentRow(0)
@@ -223,6 +225,7 @@ class TrainerDialog(QDialog):
         self._jobs.start(Job("Preparing", work, self._begun, self._failed, background=True))
 
     def _failed(self, error: Exception) -> None:
+        self._answering = False
         self.told.setText(str(error))
 
     def _begun(self, run: Hearing | Matching) -> None:
@@ -291,10 +294,12 @@ class TrainerDialog(QDialog):
     def answer(self, choice: int) -> None:
         """One of three differs: this one."""
         run = self._run
-        if not isinstance(run, Hearing) or run.done or self._jobs.busy:
+        if not isinstance(run, Hearing) or run.done or self._answering:
             return
+        self._answering = True
 
         def done(words: str) -> None:
+            self._answering = False
             if self._run is not run:
                 return
             self.told.setText(words)

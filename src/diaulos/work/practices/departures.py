@@ -177,8 +177,8 @@ def _rig(session: Session, house: Practice, stored: Stored) -> list[Departure]:
             Departure(
                 "heard", "Rig",
                 f"The player is heard {_heard(other)}; in the house {_heard(house.heard)}.",
-                f"{told}. Direct, it is late by the converters alone, and no tone of the computer "
-                "is heard; through the computer by its buffers, too, and the tone is heard.",
+                f"{told}. Ahead of the computer its buffers fall away, and so does the tone that "
+                "it makes.",
             )
         )  # fmt: skip
     return found
@@ -197,10 +197,9 @@ def _ways_in(courses: list[Course], house: Practice) -> list[Departure]:
         analog = one.conversions > 1
         if analog == (house.way_in == "analog"):
             continue
-        more = one.conversions - 1
         price = (
-            f"It is converted {counted(one.conversions, 'time')}; digital, once. Hear the "
-            f"{counted(max(1, more), 'conversion')} more in Compare, two ways in."
+            f"It is converted {counted(one.conversions, 'time')}; a digital link saves a pair of "
+            "conversions. Hear them in Compare, two ways in."
             if analog
             else "It is converted once. By an analog way it would be converted more than once, "
             "and its level could be set at the interface."
