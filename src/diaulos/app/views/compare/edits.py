@@ -169,14 +169,21 @@ class CompareEdits(ComparePlaying):
         self._document.apply(compare_edits.turn_polarity(one.files))
         self.said.emit(f"{one.name} is turned over wherever it is heard. Undo takes it back.")
 
-    def ask_low_cut(self) -> None:
-        """A low cut of the chosen row, by the strings of its instrument."""
+    def _own_row(self) -> Candidate | None:
+        """The chosen row where it is the session's own and its sound is known."""
         if self._blinded:
-            return
+            return None
         one = self.marked
         levels = self._levels.get(self._signature(one)) if one is not None else None
         if one is None or levels is None or not one.files:
             self.said.emit("Choose a track or pass of the session.")
+            return None
+        return one
+
+    def ask_low_cut(self) -> None:
+        """A low cut of the chosen row, by the strings of its instrument."""
+        one = self._own_row()
+        if one is None:
             return
         session = self._document.session
         rate = session.sample_rate_hz
@@ -200,12 +207,8 @@ class CompareEdits(ComparePlaying):
 
     def ask_gate(self) -> None:
         """A gate of the chosen row, by its own pauses."""
-        if self._blinded:
-            return
-        one = self.marked
-        levels = self._levels.get(self._signature(one)) if one is not None else None
-        if one is None or levels is None or not one.files:
-            self.said.emit("Choose a track or pass of the session.")
+        one = self._own_row()
+        if one is None:
             return
         session = self._document.session
         rate = float(session.sample_rate_hz)
