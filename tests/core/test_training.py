@@ -181,6 +181,17 @@ def test_the_gain_of_an_unknown_player() -> None:
     assert -1.0 <= again.off_db <= 0.0
 
 
+def test_a_player_too_hot_for_the_input_is_not_told_a_gain_that_does_not_help() -> None:
+    hot = Gaining(2)
+    hot.strength_dbu = 12.0
+    hot.set_gain(0.0)
+    words = hot.take()
+    assert hot.off_db is not None
+    assert hot.off_db > 0.0
+    assert "wants a pad" in words
+    assert "would have met" not in words
+
+
 # --- find the fault ---
 
 

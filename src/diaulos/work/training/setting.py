@@ -121,6 +121,12 @@ class Gaining:
                 f" In the take somebody played {number(more, sign=True)} dB re the loudest that "
                 "you saw: the more strums, the louder the loudest."
             )
+        over = best - (self.gain_db - off)
+        if over > 0.0:
+            return (
+                f"{words} Even without gain it would lie {number(over)} dB over the target: such a "
+                "player wants a pad."
+            )
         return f"{words} With {number(best, 0)} dB of gain it would have met the target."
 
     @property
