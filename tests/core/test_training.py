@@ -181,6 +181,15 @@ def test_the_gain_of_an_unknown_player() -> None:
     assert -1.0 <= again.off_db <= 0.0
 
 
+def test_every_exercise_has_a_gain_that_meets_the_target() -> None:
+    for seed in range(1, 60):
+        run = Gaining(seed)
+        run.set_gain(0.0)
+        run.take()
+        assert run.off_db is not None
+        assert run.off_db <= 0.0, seed
+
+
 def test_a_player_too_hot_for_the_input_is_not_told_a_gain_that_does_not_help() -> None:
     hot = Gaining(2)
     hot.strength_dbu = 12.0

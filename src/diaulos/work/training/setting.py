@@ -56,12 +56,13 @@ class Matching:
         return f"{told} {louder}"
 
 
-FULL_SCALE_DBU, MOST_GAIN_DB = 18.0, 50.0
+FULL_SCALE_DBU, MOST_GAIN_DB = 26.0, 50.0
 MOVES = 4
 STRUMS_A_LOOK, STRUMS_A_TAKE = 8, 60
 SPREAD_DB = 2.2
 """Standard deviation of the peak of a hard strum (representative, from memory)."""
-STRENGTHS_DBU = (-8.0, 12.0)
+STRENGTHS_DBU = (-10.0, 6.0)
+"""Of whom some gain brings to the target."""
 
 
 @dataclass
