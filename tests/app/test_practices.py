@@ -101,3 +101,33 @@ def test_notes_follow_what_is_edited(
     opened.document.apply(edits.set_target(target_peak_dbfs=-20.0))
     settled(opened)
     assert "target" in {one.id for one in opened.practices.found}
+
+
+def test_each_view_says_at_its_foot_what_departs_there(
+    dialog: PracticesDialog, opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot
+) -> None:
+    """With the price under it; a view in which nothing departs has no line."""
+    follow(dialog, 4)
+    settled(opened)
+    line = opened.window.house_line
+    by_view: dict[str, list[tuple[str, str]]] = {}
+    for one in opened.practices.found:
+        by_view.setdefault(one.place.casefold(), []).append((one.words, one.price))
+    assert by_view["takes"]
+    for ident in ("instruments", "rig", "levels", "takes", "reamp"):
+        opened.show(ident)
+        settled(opened)
+        notes = by_view.get(ident, [])
+        assert line.isHidden() == (not notes), ident
+        for at, (words, price) in enumerate(notes):
+            assert line.words.text() == f"House practice: {words}"
+            assert line.price.text() == price
+            assert price in line.words.toolTip()
+            assert line.next.isHidden() == (len(notes) == 1)
+            if len(notes) > 1:
+                assert line.next.text() == f"{at + 1} of {len(notes)}"
+                qtbot.mouseClick(line.next, Qt.MouseButton.LeftButton)
+    follow(dialog, 0)
+    settled(opened)
+    opened.show("takes")
+    assert line.isHidden()

@@ -409,6 +409,10 @@ def test_the_noise_check_opens_listens_and_closes_by_key(shown: TakesView, qtbot
     assert shown.noise.table.rowCount() == 3
     assert shown.noise.tried.item(0, 0).text() == "1. As it is"
     core = check_noise(held(shown), silent)
+    (kept,) = held(shown).noise_checks
+    assert kept.label == "As it is"
+    assert [one.floor_dbfs for one in kept.tracks] == [row.noise.floor_dbfs for row in core.rows]
+    assert kept.rig_hash in held(shown).snapshots
     for line, row in enumerate(core.rows):
         assert shown.noise.table.item(line, 0).text() == row.name
         assert shown.noise.table.item(line, 1).text() == number(row.noise.floor_dbfs)

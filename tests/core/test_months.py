@@ -12,9 +12,12 @@ from test_cli import documented
 
 from diaulos.__main__ import main
 from diaulos.demo.saltmarsh import bare_demo
-from diaulos.rig.model import Measured, PortRef
+from diaulos.rig.model import Measured, PortRef, Rig
+from diaulos.rig.templates import build
+from diaulos.session.edits import keep_noise_check
 from diaulos.session.instrument import Instrument, IntonationReading, StrengthReading
 from diaulos.session.model import LoopCheck, LoopReturn, Origin, Session, SlateRecord, rig_hash
+from diaulos.session.noise_check import NoiseCheck, NoiseTrack
 from diaulos.signal.brightness import brightness_db
 from diaulos.storage.below import sessions_below
 from diaulos.storage.session_file import session_text
@@ -77,6 +80,41 @@ def test_a_change_with_another_cable_names_the_cable_and_one_with_nothing_says_n
     assert changes(timeline([(one, silent), (same, silent)]))[0].cause == ""
     near = session_with("D", strength=(reading("2026-04-01", -10.6),))
     assert changes(timeline([(one, silent), (near, silent)])) == ()
+
+
+def test_noise_checks_stand_on_the_line_with_what_was_tried() -> None:
+    """A rig that got louder between two checks, by as much as they say, and the cable that was
+    changed meanwhile."""
+    rig = build("modeler-usb", "rig01")
+    cable = rig.cables[0]
+    longer = cable.model_copy(update={"length_m": 9.0})
+    after = rig.model_copy(
+        update={"cables": tuple(longer if one == cable else one for one in rig.cables)}
+    )
+
+    def check(day: str, there: Rig, dbfs: float) -> NoiseCheck:
+        track = NoiseTrack(
+            track=there.tracks[0].port, name="DI", tap="di", floor_dbfs=dbfs,
+            floor_a_dbfs=dbfs - 6.0, hum_dbfs=dbfs - 3.0, hiss_dbfs=dbfs - 9.0,
+        )  # fmt: skip
+        return NoiseCheck(
+            made_at=f"{day}T09:00:00", label="As it is", rig_name=there.name,
+            rig_hash=rig_hash(there), played_by="bench", tracks=(track,),
+        )  # fmt: skip
+
+    session = session_with("One")
+    for there, one in (
+        (rig, check("2026-02-01", rig, -92.0)), (rig, check("2026-02-02", rig, -91.0)),
+        (after, check("2026-03-01", after, -80.5)),
+    ):  # fmt: skip
+        session = keep_noise_check(one, there)(session)
+    series = of_kind(timeline([(session, silent)]), "noise")
+    assert [one.what for one in series] == ["DI, noise", "DI, noise, A-weighted"]
+    assert [point.value for point in series[0].points] == [-92.0, -91.0, -80.5]
+    found = changes(series)
+    assert len(found) == 2
+    assert all("+10.5 dB on 2026-03-01" in one.words for one in found)
+    assert all("9 m" in one.cause for one in found)
 
 
 def test_strings_go_dead_against_their_best_since_they_were_new() -> None:

@@ -6,7 +6,7 @@ first paint (`attach`).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -38,6 +38,7 @@ from diaulos.app.commands import Commands
 from diaulos.app.preferences import STUDIO, Preferences
 from diaulos.app.view_table import FIRST, VIEWS, ViewRow
 from diaulos.app.widgets.course_strip import CourseStrip
+from diaulos.app.widgets.house_line import HouseLine, Note
 from diaulos.app.widgets.labels import ElidedLabel, RichLabel, TextLabel
 from diaulos.app.widgets.painted import rescale_all
 from diaulos.app.widgets.rail import Rail
@@ -91,6 +92,10 @@ class MainWindow(QMainWindow):
         column.addWidget(self.strip)
         self.area = PageArea(self.stack, "View")
         column.addWidget(self.area, 1)
+        self.house_line = HouseLine()
+        self.house_line.asked.connect(self._ask_practices)
+        self._house_notes: dict[str, list[Note]] = {}
+        column.addWidget(self.house_line)
         row.addWidget(beside, 1)
         self.setCentralWidget(body)
         self._status = ElidedLabel("")
@@ -118,7 +123,8 @@ class MainWindow(QMainWindow):
         self.house.hide()
         self.statusBar().addPermanentWidget(self.house)
         bars = (self.area.verticalScrollBar(), self.area.horizontalScrollBar())
-        for part in (self.menuBar(), self.rail, self.strip, self.statusBar(), *bars):
+        line = self.house_line
+        for part in (self.menuBar(), self.rail, self.strip, self.statusBar(), line, *bars):
             theme.dress(part)
         self.stack.currentChanged.connect(self._on_page)
         self._on_page(self.stack.currentIndex())
@@ -129,12 +135,20 @@ class MainWindow(QMainWindow):
         if geometry is not None:
             self.restoreGeometry(geometry)
 
-    def show_practice(self, words: str, more: str) -> None:
+    def show_practice(
+        self, words: str, more: str, notes: Mapping[str, Sequence[Note]] | None = None
+    ) -> None:
         """What the house's practice says of this session, and the whole of it in the tooltip;
-        nothing without one."""
+        nothing without one. `notes` stand at the foot of their views, by the view's id."""
+        self._house_notes = {ident: list(some) for ident, some in (notes or {}).items()}
+        self._show_house_line()
         self.house.setVisible(bool(words))
         self.house.setText(words)
         self.house.setToolTip(more)
+
+    def _show_house_line(self) -> None:
+        shown = getattr(self.stack.currentWidget(), "ident", "")
+        self.house_line.show_notes(self._house_notes.get(shown, []))
 
     def _ask_practices(self) -> None:
         self._actions["practices"].trigger()
@@ -318,6 +332,7 @@ class MainWindow(QMainWindow):
         page = self.stack.widget(index)
         if page is not None:
             theme.dress(page)
+        self._show_house_line()
 
     def childEvent(self, event: QChildEvent) -> None:
         # Dialogs and menus come and go; they are dressed before they are painted.

@@ -9,7 +9,13 @@ from diaulos.figures import counted
 from diaulos.session import edits
 from diaulos.session.practices import Practice
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.practices.departures import Departure, departures, practice_of, practices_of
+from diaulos.work.practices.departures import (
+    Departure,
+    departures,
+    practice_of,
+    practices_of,
+    sums_of,
+)
 from diaulos.work.rigs.stored import stored_of
 
 
@@ -20,6 +26,7 @@ class Practices:
         self._desk = desk
         self.dialog: PracticesDialog | None = None
         self.found: tuple[Departure, ...] = ()
+        self._sums: dict[object, float | None] = {}
 
     def ask_practices(self) -> None:
         """The practices."""
@@ -76,7 +83,9 @@ class Practices:
             return
 
         def work(_progress: Progress, _cancel: CancelToken) -> tuple[Departure, ...]:
-            return departures(session, stored_of(session, store))
+            return departures(
+                session, stored_of(session, store), sums=sums_of(session, store, self._sums)
+            )
 
         def done(found: tuple[Departure, ...]) -> None:
             self._told(found)
@@ -94,6 +103,9 @@ class Practices:
         words = f"House: {counted(len(found), 'note')}" if house is not None else ""
         lines = [f"Practice: {house.name}"] if house is not None else []
         lines += [f"{one.place}: {one.words}" for one in found]
-        self._desk.window.show_practice(words, "\n".join(lines))
+        notes: dict[str, list[tuple[str, str]]] = {}
+        for one in found:
+            notes.setdefault(one.place.casefold(), []).append((one.words, one.price))
+        self._desk.window.show_practice(words, "\n".join(lines), notes)
         if self.dialog is not None:
             self.dialog.show_departures(found)

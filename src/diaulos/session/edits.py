@@ -43,6 +43,7 @@ from diaulos.session.model import (
     Take,
     rig_hash,
 )
+from diaulos.session.noise_check import NoiseCheck
 from diaulos.session.practices import Practice
 from diaulos.session.roles import records
 from diaulos.session.tone_stage import change_stage, placed, plug_in, say_trim, settled
@@ -359,6 +360,20 @@ def keep_loop_check(check: LoopCheck, rig: Rig) -> Edit:
         )
 
     return Edit("Keep loop check", change)
+
+
+def keep_noise_check(check: NoiseCheck, rig: Rig) -> Edit:
+    """How quiet a rig was at a time, with the rig as it was."""
+
+    def change(session: Session) -> Session:
+        return session.model_copy(
+            update={
+                "noise_checks": (*session.noise_checks, check)[-500:],
+                "snapshots": {**session.snapshots, check.rig_hash: rig},
+            }
+        )
+
+    return Edit("Keep noise check", change)
 
 
 def choose_rig(rig_id: str) -> Edit:

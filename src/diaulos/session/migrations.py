@@ -186,6 +186,11 @@ def _origins_come(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _noise_checks_come(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 17 keeps noise checks. Until then they were shown and forgotten."""
+    return data
+
+
 def _dict(parent: Any, key: str) -> dict[str, Any]:
     found = parent.get(key) if isinstance(parent, dict) else None
     return found if isinstance(found, dict) else {}
@@ -219,6 +224,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     13: _moves_come,
     14: _places_come,
     15: _origins_come,
+    16: _noise_checks_come,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

@@ -22,10 +22,11 @@ from diaulos.session.instrument import (
     Tone,
     ToneStage,
 )
+from diaulos.session.noise_check import NoiseCheck
 from diaulos.session.practices import Practice
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 16
+SCHEMA_VERSION = 17
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -609,7 +610,7 @@ class Origin(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[16] = 16
+    schema_version: Literal[17] = 17
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)
@@ -653,6 +654,8 @@ class Session(Frozen):
     """What everybody tunes to."""
     loop_checks: tuple[LoopCheck, ...] = Field(default=(), max_length=500)
     """The last good one of every loop and device."""
+    noise_checks: tuple[NoiseCheck, ...] = Field(default=(), max_length=500)
+    """Every one on the tracks of a rig, the oldest first."""
     queue: tuple[QueuedPass, ...] = Field(default=(), max_length=500)
     """Tones in a row: passes that are to be made one after the other, and those that were."""
     mix: dict[InsideFile, Heard] = Field(default_factory=dict)

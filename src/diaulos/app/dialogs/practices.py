@@ -35,8 +35,13 @@ CHOICES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
                                   ("analog", "analog"))),
     ("heard", "Heard", (("any", "either way"), ("direct", "ahead of the computer"),
                         ("software", "through the computer"))),
+    ("tones", "Tones of one part", (("any", "either way"), ("stack", "stacked in one place"),
+                                    ("pan", "panned apart"))),
 )  # fmt: skip
-SWITCHES = (("low_cut", "A low cut on every track"), ("tags", "Keepers are tagged"))
+SWITCHES = (
+    ("low_cut", "A low cut on every track"), ("tags", "Keepers are tagged"),
+    ("noise_check", "A noise check before the first take"),
+)  # fmt: skip
 
 
 class PracticesDialog(QDialog):

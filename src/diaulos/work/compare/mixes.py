@@ -67,6 +67,13 @@ def thinning(
     return tuple(sorted(found, key=lambda one: min(one.sum_db, one.hole_db)))
 
 
+def summed_db(pair: Sequence[Channel], frames: int, rate_hz: float) -> float | None:
+    """What two channels sum to in one place, dB re the sum of their powers; None for silence."""
+    one, other = (_stretches(channel, frames, rate_hz) for channel in pair)
+    sums = stack(one, other, other, rate_hz)
+    return None if sums is None else sums.found_db
+
+
 def _stretches(one: Channel, frames: int, rate_hz: float) -> NDArray[np.float64]:
     """As it is heard, at some places of the take; short takes whole."""
     count = round(STRETCH_S * rate_hz)

@@ -18,6 +18,7 @@ from diaulos.figures import number
 from diaulos.rig.model import AdcStage, DacStage, Device, Rig
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import LoopCheck, Session
+from diaulos.session.noise_check import NoiseCheck
 
 Kind = Literal["strength", "brightness", "intonation", "loop", "noise", "calibration"]
 LEAST: dict[Kind, float] = {
@@ -96,6 +97,8 @@ def timeline(sessions: Iterable[tuple[Session, Bright]]) -> tuple[Series, ...]:
             _of_instrument(found, session, one, bright)
         for check in session.loop_checks:
             _of_loop(found, session, check)
+        for heard in session.noise_checks:
+            _of_noise(found, session, heard)
         for rig in session.rigs:
             for device in rig.devices:
                 _of_device(found, session, device)
@@ -156,6 +159,18 @@ def _of_loop(found: _Found, session: Session, check: LoopCheck) -> None:
             found.add(name.casefold(), name, "loop", f"{back.name} at 1 kHz", "dB", point)
         point = Point(check.made_at, slate.noise_dbfs, session.name, context)
         found.add(name.casefold(), name, "noise", f"{back.name}, noise", "dBFS", point)
+
+
+def _of_noise(found: _Found, session: Session, check: NoiseCheck) -> None:
+    then = session.snapshots.get(check.rig_hash)
+    context = (*(_rig_context(then) if then is not None else ()), ("tried", check.label))
+    name = f"{check.rig_name} by {check.played_by}"
+    for one in check.tracks:
+        for what, value in (
+            ("noise", one.floor_dbfs), ("noise, A-weighted", one.floor_a_dbfs),
+        ):  # fmt: skip
+            point = Point(check.made_at, value, session.name, context)
+            found.add(name.casefold(), name, "noise", f"{one.name}, {what}", "dBFS", point)
 
 
 def _rig_context(rig: Rig) -> Context:

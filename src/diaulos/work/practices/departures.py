@@ -6,23 +6,33 @@ takes. Where nobody measured what it would need, it says so instead of a usual v
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
 from diaulos.figures import counted, level, number
 from diaulos.rig.course import Course
-from diaulos.session.model import Session
+from diaulos.session.model import Session, Take
 from diaulos.session.practices import SHIPPED, Practice
 from diaulos.session.roles import recording_rig
 from diaulos.session.tone_stage import in_hand, stage_of
 from diaulos.work.compare.cutting import costs_of
+from diaulos.work.compare.mixes import MIDDLE, summed_db
 from diaulos.work.instruments.trims import stage_peak_dbfs, trim_rows
+from diaulos.work.listening.heard import heard_through
+from diaulos.work.listening.mixing import MixRow, channels_of, level_of, mix_rows
+from diaulos.work.ports import SessionStore
 from diaulos.work.rigs.levels import aim_of
 from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
+from diaulos.work.takes.noisecheck import SECONDS
 from diaulos.work.takes.ready import bytes_needed
 
 Place = Literal["Instruments", "Rig", "Levels", "Takes"]
+Sums = Callable[[Take, str, str], float | None]
+"""What two files of a take sum to as they are heard, in one place, dB re the sum of their powers;
+None where that is not known."""
+MOST_KEPT = 500
 HOT_DBFS = -6.0
 """An instrument is hot where its loudest peak comes so near to full in the tone stage."""
 
@@ -49,8 +59,44 @@ def practice_of(session: Session) -> Practice | None:
     return next((one for one in practices_of(session) if one.id == session.practice), None)
 
 
+def sums_of(
+    session: Session, store: SessionStore, known: dict[object, float | None] | None = None
+) -> Sums:
+    """From the audio of a session, as the mix would have them both in the middle. `known` keeps
+    what was read already, for as long as it is heard so."""
+    kept = {} if known is None else known
+
+    def measured(rows: dict[str, MixRow], take: Take, one: str, other: str) -> float | None:
+        frames = max(track.frames for track in take.tracks)
+        channels = [
+            channel for row in (rows[one], rows[other])
+            for channel in channels_of([row], session, store)
+        ]  # fmt: skip
+        return summed_db(channels, frames, session.sample_rate_hz) if len(channels) == 2 else None
+
+    def asked(take: Take, one: str, other: str) -> float | None:
+        rows = {row.key: row for row in mix_rows(session, take)}
+        key = tuple(
+            (file, level_of(rows[file]), heard_through(session, file)) for file in (one, other)
+        )
+        if key not in kept:
+            if len(kept) >= MOST_KEPT:
+                kept.clear()
+            kept[key] = measured(rows, take, one, other)
+        return kept[key]
+
+    return asked
+
+
+def _unknown(_take: Take, _one: str, _other: str) -> None:
+    return None
+
+
 def departures(
-    session: Session, stored: Stored = NOTHING_STORED, practice: Practice | None = None
+    session: Session,
+    stored: Stored = NOTHING_STORED,
+    practice: Practice | None = None,
+    sums: Sums = _unknown,
 ) -> tuple[Departure, ...]:
     """Every departure, in the order of the work; none where no practice is followed."""
     house = practice or practice_of(session)
@@ -60,6 +106,10 @@ def departures(
     if session.rigs:
         found += _rig(session, house, stored)
     found += [*_target(session, house), *_takes(session, house)]
+    if house.noise_check:
+        found += _noise(session)
+    if house.tones != "any":
+        found += _tones(session, house, sums)
     return tuple(found)
 
 
@@ -272,6 +322,97 @@ def _takes(session: Session, house: Practice) -> list[Departure]:
     if house.low_cut:
         found += _low_cuts(session)
     return found
+
+
+def _noise(session: Session) -> list[Departure]:
+    """Days on which the first take was recorded without listening to the silence before."""
+    recorded = [one for one in session.takes if one.rig_hash]
+    last = session.noise_checks[-1] if session.noise_checks else None
+    if not recorded:
+        if last is not None:
+            return []
+        return [
+            Departure(
+                "noise-check", "Takes",
+                "Nobody listened to the silence yet; the house does before the first take.",
+                f"Noise check (S) takes {number(SECONDS, 0)} s. Without one, hum is found when "
+                "somebody hears it in a take.",
+            )
+        ]  # fmt: skip
+    first: dict[str, str] = {}
+    for one in recorded:
+        day = one.recorded_at[:10]
+        first[day] = min(first.get(day, one.recorded_at), one.recorded_at)
+    missed = [
+        day for day, at in sorted(first.items())
+        if not any(
+            check.made_at[:10] == day and check.made_at <= at for check in session.noise_checks
+        )
+    ]  # fmt: skip
+    if not missed:
+        return []
+    told = "nothing tells how far their noise lies below them but their own pauses"
+    if last is not None:
+        told = (
+            f"the last one, of {last.made_at[:10]}, found {last.loudest.name} loudest, at "
+            f"{number(last.loudest.floor_a_dbfs)} dBFS A; of those days nothing is known but "
+            "their pauses"
+        )
+    days = missed[-1] if len(missed) == 1 else f"{len(missed)} days, last {missed[-1]}"
+    return [
+        Departure(
+            "noise-check", "Takes",
+            f"The first take of {days} was recorded without a noise check; the house makes one "
+            "before it.",
+            f"One takes {number(SECONDS, 0)} s (S). Without it {told}.",
+        )
+    ]  # fmt: skip
+
+
+def _tones(session: Session, house: Practice, sums: Sums) -> list[Departure]:
+    """Pairs of tones of one kept part that are not where the house has them."""
+    found = []
+    for take in session.takes:
+        if not take.keeper:
+            continue
+        own = {one.file for one in take.tracks}
+        own |= {file for made in take.passes for file in made.files}
+        rows = [
+            row for row in mix_rows(session, take)
+            if row.key in own and not row.muted and row.tap not in ("di", "printed")
+        ]  # fmt: skip
+        for at, one in enumerate(rows):
+            for other in rows[at + 1 :]:
+                if one.passed is not None and other.passed is not None:
+                    if one.passed[0].id == other.passed[0].id:
+                        continue  # two microphones of one pass belong together
+                apart = abs(one.heard.pan - other.heard.pan) >= MIDDLE
+                if apart == (house.tones == "pan"):
+                    continue
+                found.append(_tone_pair(take, one, other, apart, sums))
+    return found
+
+
+def _tone_pair(take: Take, one: MixRow, other: MixRow, apart: bool, sums: Sums) -> Departure:
+    here, there = ("apart", "in one place") if apart else ("in one place", "apart")
+    sum_db = sums(take, one.key, other.key)
+    if sum_db is None:
+        price = "What they sum to is told by Compare (Ctrl+6)."
+    else:
+        way = "gain" if sum_db > 0.05 else "lose" if sum_db < -0.05 else "keep"
+        if way == "keep":
+            told = "keep the sum of their powers"
+        else:
+            told = f"{way} {number(abs(sum_db))} dB re the sum of their powers"
+        price = (
+            f"In one place the two {told} (one and the same sound would gain 3.0 dB). Panned hard "
+            "left and right each keeps its power; who hears both sides in one gets the sum."
+        )
+    return Departure(
+        "tones", "Takes",
+        f"{one.name} and {other.name} of {take.name} are heard {here}; in the house {there}.",
+        price,
+    )  # fmt: skip
 
 
 def _low_cuts(session: Session) -> list[Departure]:

@@ -13,8 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.rig.levels.diagram import LevelDiagram
-from diaulos.rig.model import PortRef
-from diaulos.session.model import Session
+from diaulos.rig.model import PortRef, Rig
+from diaulos.session.model import Session, rig_hash
+from diaulos.session.noise_check import NoiseCheck, NoiseTrack
 from diaulos.session.roles import recording_rig
 from diaulos.signal.hum import Noise, NoiseChange, analyse_noise, compare_noise, gate_threshold_dbfs
 from diaulos.units import LOWEST_DB
@@ -80,6 +81,24 @@ class Attempt:
     def worst_a_dbfs(self) -> float:
         """The loudest track, A-weighted."""
         return max((row.noise.floor_a_dbfs for row in self.rows), default=LOWEST_DB)
+
+
+def kept_check(attempt: Attempt, rig: Rig, made_at: str, played_by: str) -> NoiseCheck | None:
+    """An attempt as the session keeps it; None where nothing was armed."""
+    if not attempt.rows:
+        return None
+    return NoiseCheck(
+        made_at=made_at, label=attempt.label[:200], rig_name=rig.name, rig_hash=rig_hash(rig),
+        played_by=played_by,
+        tracks=tuple(
+            NoiseTrack(
+                track=row.track, name=row.name, tap=row.tap, floor_dbfs=row.noise.floor_dbfs,
+                floor_a_dbfs=row.noise.floor_a_dbfs, hum_dbfs=row.noise.hum_dbfs,
+                hiss_dbfs=row.noise.hiss_dbfs, full_scale_dbu=row.full_scale_dbu,
+            )
+            for row in attempt.rows
+        ),
+    )  # fmt: skip
 
 
 LEAST_SPREAD_DB = 0.5

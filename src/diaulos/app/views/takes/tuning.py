@@ -17,11 +17,12 @@ from diaulos.figures import counted
 from diaulos.rig.model import PortRef
 from diaulos.session import edits
 from diaulos.session.instrument import IntonationReading
+from diaulos.session.roles import recording_rig
 from diaulos.work.instruments.tuning import instrument_on, keep_intonation, track_to_tune
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.look import RigReport
-from diaulos.work.takes.noisecheck import Attempt, check_file, check_noise
+from diaulos.work.takes.noisecheck import Attempt, check_file, check_noise, kept_check
 from diaulos.work.takes.ready import Armed, Condition
 
 MOST_NOISE_S = 120.0
@@ -226,8 +227,15 @@ class TakesTuning(TakesKeeping):
         def work(progress: Progress, cancel: CancelToken) -> Attempt:
             return check_noise(session, source, label, should_stop=lambda: cancel.cancelled)
 
-        job = Job(
-            "Listening to the silence", work, self.noise.add, self.problem.emit, captures=True
-        )
+        rig, device = recording_rig(session), self._services.device()
+
+        def done(attempt: Attempt) -> None:
+            self.noise.add(attempt)
+            made_at = self._services.clock().isoformat(timespec="seconds")[:19]
+            kept = kept_check(attempt, rig, made_at, device)
+            if kept is not None and not self._document.read_only:
+                self._document.apply(edits.keep_noise_check(kept, rig))
+
+        job = Job("Listening to the silence", work, done, self.problem.emit, captures=True)
         if self._jobs.start(job):
             self.sentence.setText("Listening to the silence: hold the strings. Esc ends it.")
