@@ -65,11 +65,29 @@ def test_three_are_heard_answered_and_told(
     qtbot.keyClick(dialog, Qt.Key.Key_Return)
     settled(opened)
     assert dialog.told.text().startswith(f"Right: {odd + 1}, 3.0 dB")
+    # The one that was answered is heard again, told what it was, beside one of the others.
+    names = [one.text() for one in dialog.after.sounds]
+    assert names[odd] == f"3.0 dB ({odd + 1})"
+    assert all("Without it" in name for at, name in enumerate(names) if at != odd)
+    plain = (odd + 1) % 3
+    assert dialog._place.heard == {str(plain + 1)}
+    assert dialog._place.playing
+    qtbot.waitUntil(lambda: dialog._place.heard == {str(odd + 1)}, timeout=20_000)
+    qtbot.keyClick(dialog, str(plain + 1))
+    assert dialog._place.heard == {str(plain + 1)}
+    assert not dialog._turns.isActive(), "who asks for one hears that one"
+    assert not dialog.hearing.answers[0].isEnabled()
+    qtbot.keyClick(dialog, Qt.Key.Key_Return)
+    assert not dialog.after.there
+    assert len(run.stairs.trials) == 1, "going on is no answer"
     assert "Trial 2" in dialog.hearing.count.text()
+    dialog.at_once.setChecked(True)
     wrong = (run.trial.odd + 1) % 3
     qtbot.mouseClick(dialog.hearing.answers[wrong], Qt.MouseButton.LeftButton)
     settled(opened)
     assert dialog.told.text().startswith("It was another one")
+    assert not dialog.after.there
+    assert "Trial 3" in dialog.hearing.count.text()
     qtbot.mouseClick(dialog.hearing.enough, Qt.MouseButton.LeftButton)
     assert "After 2 trials" in dialog.told.text()
     assert not dialog.hearing.answers[0].isEnabled()
@@ -110,6 +128,10 @@ def test_matching_by_ear_tells_the_figure_at_the_end(
     assert "dB" not in dialog.told.text()
     qtbot.mouseClick(dialog.matching.done, Qt.MouseButton.LeftButton)
     assert "BS.1770" in dialog.told.text()
+    assert [one.text() for one in dialog.after.sounds] == ["A (1)", "B, as loud as A (2)"]
+    gains = {one.key: one.gain_db for one in dialog._place.channels}
+    assert gains["2"] - gains["1"] == pytest.approx(run.equal_db)
+    assert dialog._place.playing
     assert opened.services.training.all()[-1].exercise == "match"
 
 
@@ -128,6 +150,13 @@ def test_a_gain_is_set_by_few_looks(
     assert run.gain_db == 12.0
     assert "would have met the target" in dialog.told.text()
     assert not dialog.gaining.record.isEnabled()
+    settled(opened)
+    assert dialog.after.sounds[0].text() == "The take, 12 dB (1)"
+    assert run.best_db is not None
+    assert dialog.after.sounds[1].text() == f"With {run.best_db:.0f} dB (2)"
+    assert dialog._place.playing
+    qtbot.keyClick(dialog, Qt.Key.Key_2)
+    assert dialog._place.heard == {"2"}
     assert opened.services.training.all()[-1].exercise == "gain"
 
 
@@ -148,6 +177,15 @@ def test_faults_are_looked_for_heard_and_told(
     assert dialog.told.text().count("Found: ") == len(run.ids)
     assert not dialog._place.playing
     assert opened.services.training.all()[-1].figure == 1.0
+    settled(opened)
+    names = [one.text() for one in dialog.after.sounds]
+    was = [name for name in names if "as it was" in name]
+    # What nothing arrived at is heard as it should be, too.
+    assert len(was) == len(dialog.faults.sounds)
+    assert len(names) >= 2 * len(was)
+    assert len(names) > 1
+    qtbot.keyClick(dialog, str(len(names)))
+    assert dialog._place.heard == {str(len(names))}
     before = opened.document
     assert before is not None
     assert all(rig.id != "training" for rig in before.session.rigs), "the session is untouched"

@@ -277,3 +277,21 @@ def test_the_record_is_a_plain_list_and_a_spoiled_one_is_left_alone(tmp_path: Pa
     with pytest.raises(StorageError, match="nothing was added"):
         record.add(Trained(at="x", exercise="level", seed=9))
     assert record.path.read_text() == "{broken"
+
+
+def test_the_take_is_heard_as_it_clipped_and_as_it_should_have_been() -> None:
+    run = Gaining(7)
+    run.set_gain(45.0)
+    run.take()
+    taken, right = run.sounds(sound())
+    assert run.played_dbfs is not None
+    assert run.best_db is not None
+    assert run.played_dbfs > 0.0
+    assert float(np.max(np.abs(taken))) == 1.0
+    flat = int(np.sum(np.abs(taken) >= 1.0))
+    assert flat > 10, "it is cut off, as it would have been"
+    peak = 20.0 * np.log10(float(np.max(np.abs(right))))
+    assert peak == pytest.approx(run.played_dbfs - 45.0 + run.best_db)
+    assert abs(peak - run.target_dbfs) <= 1.0
+    with pytest.raises(InputError, match="nothing is recorded"):
+        Gaining(7).sounds(sound())

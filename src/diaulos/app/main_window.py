@@ -93,7 +93,6 @@ class MainWindow(QMainWindow):
         self.area = PageArea(self.stack, "View")
         column.addWidget(self.area, 1)
         self.house_line = HouseLine()
-        self.house_line.asked.connect(self._ask_practices)
         self._house_notes: dict[str, list[Note]] = {}
         column.addWidget(self.house_line)
         row.addWidget(beside, 1)

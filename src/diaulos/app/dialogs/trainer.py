@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -19,30 +19,37 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSplitter,
     QStackedWidget,
-    QTreeWidget,
-    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from diaulos.app import theme
+from diaulos.app.dialogs.trainer_pages import (
+    AfterRow,
+    FaultPage,
+    GainingPage,
+    HearingPage,
+    MatchingPage,
+)
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.widgets.labels import TextLabel
-from diaulos.app.widgets.level_window import LevelWindow
-from diaulos.app.widgets.number_field import NumberField, WholeField
-from diaulos.figures import LevelFigures, level, number
+from diaulos.app.widgets.number_field import WholeField
+from diaulos.app.widgets.wrapping import scrolled
+from diaulos.figures import number
 from diaulos.session.model import Session
 from diaulos.wiring import Trained
 from diaulos.work.listening.player import Channel
 from diaulos.work.listening.sound import Place
 from diaulos.work.rigs.audio import RigAudio
-from diaulos.work.training.faults import FAULTS, FaultHunt
-from diaulos.work.training.hearing import INTERVALS, SKILLS, Hearing, Skill, material
-from diaulos.work.training.setting import FULL_SCALE_DBU, MOST_GAIN_DB, Gaining, Matching
+from diaulos.work.training.faults import FaultHunt
+from diaulos.work.training.hearing import SKILLS, Hearing, Skill, material
+from diaulos.work.training.setting import Gaining, Matching
 
 Real = NDArray[np.float64]
 MOST_S = 5.0
 MATCH, GAIN, FAULT = "match", "gain", "fault"
+TURN_MS = 1_600
+"""Each of a pair is heard so long before the other."""
 
 
 @dataclass(frozen=True)
@@ -80,6 +87,9 @@ class TrainerDialog(QDialog):
         self.material.setAccessibleName("What is played")
         for one in materials:
             self.material.addItem(one.name)
+        narrow = QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon
+        self.material.setSizeAdjustPolicy(narrow)
+        self.material.setMinimumContentsLength(14)
         self.seed = WholeField()
         self.seed.setRange(1, 999_999)
         self.seed.setValue(1 + len(history))
@@ -111,15 +121,22 @@ class TrainerDialog(QDialog):
         self.told = TextLabel()
         self.told.setWordWrap(True)
         self.told.setAccessibleName("What it was")
+        self.after = AfterRow()
+        self.at_once = QCheckBox("&Go on at once after an answer")
+        self.at_once.setToolTip("Off: what was answered is heard again, one beside the other")
         self.close_ = QPushButton("Close")
         self.close_.clicked.connect(self.reject)
         self._lay()
         self._wire()
         self._run: Hearing | Matching | Gaining | FaultHunt | None = None
         self._heard = ""
+        self._turns = QTimer(self)
+        self._turns.setInterval(TURN_MS)
+        self._turns.timeout.connect(self._take_turns)
+        self._pair: tuple[str, str] = ("", "")
         self._answering = False
         """A trial is being made: an answer to it would be one to the trial before."""
-        self.resize(900, 600)
+        self.resize(980, 640)
         theme.dress(self)
         self.exercises.setCurrentRow(0)
 
@@ -132,6 +149,7 @@ class TrainerDialog(QDialog):
         form.addRow("Played", self.material)
         form.addRow("Number", self.seed)
         left.addLayout(form)
+        left.addWidget(self.at_once)
         left.addWidget(self.begin)
         middle = QWidget()
         right = QVBoxLayout(middle)
@@ -139,11 +157,13 @@ class TrainerDialog(QDialog):
         right.addWidget(self.before)
         right.addWidget(self.pages, 1)
         right.addWidget(self.told)
+        right.addWidget(self.after)
+        area = scrolled(middle, "The exercise")
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(side)
-        split.addWidget(middle)
+        split.addWidget(area)
         split.setStretchFactor(1, 1)
-        split.setSizes([260, 620])
+        split.setSizes([300, 620])
         foot = QHBoxLayout()
         foot.addStretch(1)
         foot.addWidget(self.close_)
@@ -157,6 +177,8 @@ class TrainerDialog(QDialog):
         self.exercises.currentRowChanged.connect(lambda _row: self._chosen())
         self.exercises.itemActivated.connect(lambda _item: self.start())
         self.begin.clicked.connect(self.start)
+        self.after.hear.connect(self.hear)
+        self.after.on.connect(self.go_on)
         self.hearing.hear.connect(self.hear)
         self.hearing.answered.connect(self.answer)
         self.hearing.ended.connect(self.end)
@@ -167,7 +189,7 @@ class TrainerDialog(QDialog):
         self.faults.answered.connect(self._found_faults)
         self.gaining.looked.connect(self._look)
         self.gaining.recorded.connect(self._take)
-        self.finished.connect(lambda _code: self._place.pause())
+        self.finished.connect(lambda _code: self._quiet())
 
     # --- choosing ---
 
@@ -181,8 +203,13 @@ class TrainerDialog(QDialog):
         row = self.exercises.currentRow()
         return SKILLS[row] if 0 <= row < len(SKILLS) else None
 
-    def _chosen(self) -> None:
+    def _quiet(self) -> None:
+        self._turns.stop()
         self._place.pause()
+        self.after.show_sounds(())
+
+    def _chosen(self) -> None:
+        self._quiet()
         self._run = None
         self.pages.setCurrentWidget(self.idle)
         self.told.setText("")
@@ -192,7 +219,7 @@ class TrainerDialog(QDialog):
 
     def start(self) -> None:
         """Begin the chosen exercise."""
-        self._place.pause()
+        self._quiet()
         self.told.setText("")
         exercise, skill, seed = self.exercise, self._skill(), self.seed.value()
         rate = self._rate_hz
@@ -255,13 +282,33 @@ class TrainerDialog(QDialog):
         run = self._run
         if not isinstance(run, FaultHunt):
             return
-        self._place.pause()
+        self._quiet()
         self.told.setText(run.answer(chosen))
         part = run.right(chosen)
         words = f"{len(chosen & set(run.ids))} of {len(run.ids)} found"
         self._keep(words, part, "of the faults")
         self._run = None
         self.faults.show_over()
+        audio = self._audio
+
+        def play(_progress: object, _cancel: object) -> tuple[dict[str, Real], dict[str, Real]]:
+            return run.sounds(audio), run.sounds(audio, mended=True)
+
+        def done(both: tuple[dict[str, Real], dict[str, Real]]) -> None:
+            if self._run is None and self.pages.currentWidget() is self.faults:
+                self._look_back_at_faults(*both)
+
+        self._jobs.start(
+            Job("Playing it as it should be", play, done, self._failed, background=True)
+        )
+
+    def _look_back_at_faults(self, was: dict[str, Real], mended: dict[str, Real]) -> None:
+        """Every track as it was recorded, and as the rig should have recorded it."""
+        named = [(f"{name} as it was", one) for name, one in was.items()]
+        named += [(f"{name} as it should be", one) for name, one in mended.items()]
+        if named:
+            self._set_channels(tuple(one for _, one in named))
+            self.after.show_sounds([name for name, _ in named])
 
     # --- sounding ---
 
@@ -279,8 +326,27 @@ class TrainerDialog(QDialog):
 
     def hear(self, key: str) -> None:
         """Hear one of them from now on."""
-        if not isinstance(self._run, (Hearing, Matching, FaultHunt)):
+        if not self._sounds_there:
             return
+        self._turns.stop()
+        self._sound(key)
+
+    @property
+    def _sounds_there(self) -> bool:
+        return self.after.there or isinstance(self._run, (Hearing, Matching, FaultHunt))
+
+    def _take_turns(self) -> None:
+        one, other = self._pair
+        self._sound(other if self._heard == one else one)
+
+    def _play_both(self, one: str, other: str) -> None:
+        """One after the other, until somebody asks for either or goes on."""
+        self._pair = (one, other)
+        self._place.seek(0)
+        self._sound(one)
+        self._turns.start()
+
+    def _sound(self, key: str) -> None:
         self._heard = key
         self._place.hear({key})
         if not self._place.playing:
@@ -288,15 +354,17 @@ class TrainerDialog(QDialog):
         self.hearing.show_heard(key)
         self.matching.show_heard(key)
         self.faults.show_heard(key)
+        self.after.show_heard(key)
 
     # --- answering ---
 
     def answer(self, choice: int) -> None:
         """One of three differs: this one."""
         run = self._run
-        if not isinstance(run, Hearing) or run.done or self._answering:
+        if not isinstance(run, Hearing) or run.done or self._answering or self.after.there:
             return
         self._answering = True
+        at_once = self.at_once.isChecked()
 
         def done(words: str) -> None:
             self._answering = False
@@ -304,16 +372,40 @@ class TrainerDialog(QDialog):
                 return
             self.told.setText(words)
             self.hearing.show_run(run)
-            if run.done:
-                self.end()
-                return
-            self._load_trial()
-            self.hear(self._heard or "1")
+            if at_once:
+                self.go_on()
+            else:
+                self._look_back(run)
 
         self._jobs.start(
             Job("Next trial", lambda _p, _c: run.answer(choice), done, self._failed,
                 background=True)
         )  # fmt: skip
+
+    def _look_back(self, run: Hearing) -> None:
+        """The trial that was answered, with what each of its sounds was, one beside the other."""
+        was = run.last
+        if was is None:
+            return
+        self.hearing.show_answered()
+        self._set_channels(was.sounds)
+        count = len(was.sounds)
+        self.after.show_sounds([run.called(at) for at in range(count)], "&Next (Enter)")
+        self._play_both(str((was.odd + 1) % count + 1), str(was.odd + 1))
+
+    def go_on(self) -> None:
+        """The next trial; the end where that was the last."""
+        run = self._run
+        self._quiet()
+        if not isinstance(run, Hearing):
+            return
+        self.hearing.show_run(run)
+        if run.done:
+            self.end()
+            return
+        self._load_trial()
+        self.hear("1")
+        self.hearing.setFocus()
 
     def _turn(self, steps: int) -> None:
         run = self._run
@@ -337,11 +429,30 @@ class TrainerDialog(QDialog):
             self.told.setText(words)
             off = run.off_db
             self._keep(f"{number(off or 0.0, sign=True)} dB re the target", off, "dB")
+            self._look_back_at_gain(run)
+
+    def _look_back_at_gain(self, run: Gaining) -> None:
+        """The take as it was recorded, and with the gain that would have been right."""
+        chosen = self._materials[max(0, self.material.currentIndex())]
+        rate = self._rate_hz
+
+        def work(_progress: object, _cancel: object) -> tuple[Real, Real]:
+            return run.sounds(material(chosen.make()[: round(MOST_S * rate)]))
+
+        def done(both: tuple[Real, Real]) -> None:
+            if self._run is not run:
+                return
+            self._set_channels(both)
+            best = number(run.best_db or 0.0, 0)
+            self.after.show_sounds([f"The take, {number(run.gain_db, 0)} dB", f"With {best} dB"])
+            self._play_both("1", "2")
+
+        self._jobs.start(Job("Playing the take", work, done, self._failed, background=True))
 
     def end(self) -> None:
         """The exercise is over: what came of it."""
         run = self._run
-        self._place.pause()
+        self._quiet()
         if isinstance(run, Hearing):
             words = run.result()
             self.told.setText(words)
@@ -352,6 +463,9 @@ class TrainerDialog(QDialog):
             words = run.result()
             self.told.setText(words)
             self._keep(f"{number(run.error_db, sign=True)} dB off", run.error_db, "dB")
+            self._place.set_mix({"2": (run.equal_db, 0.0)})
+            self.after.show_sounds(["A", "B, as loud as A"])
+            self._play_both("1", "2")
         self._run = None
         self.hearing.show_over()
         self.matching.show_over()
@@ -364,13 +478,17 @@ class TrainerDialog(QDialog):
         self.seed.setValue(self.seed.value() + 1)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """1, 2, 3 hear; Enter says that the one that is heard differs; up and down match."""
+        """The digits hear; Enter says that the one that is heard differs, and goes on after that;
+        up and down match."""
         key = event.key()
-        if isinstance(self._run, (Hearing, Matching, FaultHunt)):
-            heard = {Qt.Key.Key_1: "1", Qt.Key.Key_2: "2", Qt.Key.Key_3: "3"}.get(Qt.Key(key))
-            if heard is not None and int(heard) <= len(self._place.channels):
-                self.hear(heard)
+        if self._sounds_there and Qt.Key.Key_1 <= key <= Qt.Key.Key_9:
+            heard = int(key) - int(Qt.Key.Key_0)
+            if heard <= len(self._place.channels):
+                self.hear(str(heard))
                 return
+        if self.after.going_on and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.go_on()
+            return
         if isinstance(self._run, Hearing) and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.answer(int(self._heard or "1") - 1)
             return
@@ -396,252 +514,3 @@ def _reader(samples: Real) -> Callable[[int, int], Real]:
         return out
 
     return read
-
-
-class HearingPage(QWidget):
-    """Three sounds."""
-
-    hear = Signal(str)
-    answered = Signal(int)
-    ended = Signal()
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.question = TextLabel()
-        self.question.setProperty("role", "title")
-        self.question.setWordWrap(True)
-        self.count = TextLabel()
-        self.sounds: list[QPushButton] = []
-        self.answers: list[QPushButton] = []
-        column = QVBoxLayout(self)
-        column.addWidget(self.question)
-        column.addWidget(TextLabel("1, 2, 3 hear; Enter: the one that is heard is the one."))
-        for at in range(INTERVALS):
-            row = QHBoxLayout()
-            sound = QPushButton(f"Hear {at + 1}")
-            sound.setCheckable(True)
-            sound.setAccessibleName(f"Hear sound {at + 1}")
-            answer = QPushButton("This one")
-            answer.setAccessibleName(f"Sound {at + 1} is the one")
-            sound.clicked.connect(lambda _on=False, at=at: self.hear.emit(str(at + 1)))
-            answer.clicked.connect(lambda _on=False, at=at: self.answered.emit(at))
-            row.addWidget(sound, 1)
-            row.addWidget(answer)
-            column.addLayout(row)
-            self.sounds.append(sound)
-            self.answers.append(answer)
-        self.enough = QPushButton("&Enough: what was found?")
-        self.enough.clicked.connect(self.ended.emit)
-        column.addWidget(self.count)
-        column.addStretch(1)
-        column.addWidget(self.enough)
-
-    def show_run(self, run: Hearing) -> None:
-        """How far it is."""
-        self.question.setText(run.skill.question)
-        trials = len(run.stairs.trials)
-        self.count.setText(f"Trial {trials + 1}, at most 60." if not run.done else "")
-        for button in (*self.sounds, *self.answers, self.enough):
-            button.setEnabled(True)
-
-    def show_heard(self, key: str) -> None:
-        """Which one sounds."""
-        for at, button in enumerate(self.sounds, start=1):
-            button.setChecked(str(at) == key)
-
-    def show_over(self) -> None:
-        """Nothing to answer any more."""
-        for button in (*self.sounds, *self.answers, self.enough):
-            button.setEnabled(False)
-
-
-class MatchingPage(QWidget):
-    """Two sounds, and a gain without a figure."""
-
-    hear = Signal(str)
-    turned = Signal(int)
-    ended = Signal()
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        question = TextLabel("Make B as loud as A, by ear.")
-        question.setProperty("role", "title")
-        self.sounds = (QPushButton("Hear A (1)"), QPushButton("Hear B (2)"))
-        self.softer, self.louder = QPushButton("B softer (Down)"), QPushButton("B louder (Up)")
-        self.done = QPushButton("&That is equal")
-        column = QVBoxLayout(self)
-        column.addWidget(question)
-        first, second = QHBoxLayout(), QHBoxLayout()
-        for at, button in enumerate(self.sounds, start=1):
-            button.setCheckable(True)
-            button.clicked.connect(lambda _on=False, at=at: self.hear.emit(str(at)))
-            first.addWidget(button)
-        for steps, button in ((-1, self.softer), (1, self.louder)):
-            button.setAutoRepeat(True)
-            button.clicked.connect(lambda _on=False, steps=steps: self.turned.emit(steps))
-            second.addWidget(button)
-        column.addLayout(first)
-        column.addLayout(second)
-        column.addWidget(TextLabel("A tenth of a dB a step; no figure is shown until the end."))
-        column.addStretch(1)
-        column.addWidget(self.done)
-        self.done.clicked.connect(self.ended.emit)
-
-    def show_run(self, run: Matching) -> None:
-        """Ready."""
-        del run
-        for button in (*self.sounds, self.softer, self.louder, self.done):
-            button.setEnabled(True)
-
-    def show_heard(self, key: str) -> None:
-        """Which one sounds."""
-        for at, button in enumerate(self.sounds, start=1):
-            button.setChecked(str(at) == key)
-
-    def show_over(self) -> None:
-        """Nothing to turn any more."""
-        for button in (*self.sounds, self.softer, self.louder, self.done):
-            button.setEnabled(False)
-
-
-class FaultPage(QWidget):
-    """A rig to look at and to hear, and what may be wrong with it."""
-
-    hear = Signal(str)
-    answered = Signal(object)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        question = TextLabel("One to three things are wrong in this rig. Which?")
-        question.setProperty("role", "title")
-        self.looks = QTreeWidget()
-        self.looks.setHeaderHidden(True)
-        self.looks.setColumnCount(4)
-        self.looks.setAccessibleName("What can be seen of the rig")
-        self.tracks = QHBoxLayout()
-        self.sounds: list[QPushButton] = []
-        self.choices: dict[str, QCheckBox] = {}
-        column = QVBoxLayout(self)
-        column.addWidget(question)
-        column.addWidget(self.looks, 1)
-        column.addLayout(self.tracks)
-        for fault in FAULTS:
-            box = QCheckBox(fault.words)
-            self.choices[fault.id] = box
-            column.addWidget(box)
-        self.done = QPushButton("&That is what is wrong")
-        self.done.clicked.connect(lambda: self.answered.emit(self.chosen))
-        column.addWidget(self.done)
-
-    @property
-    def chosen(self) -> set[str]:
-        """Ids of what is ticked."""
-        return {ident for ident, box in self.choices.items() if box.isChecked()}
-
-    def show_run(self, run: FaultHunt, tracks: tuple[str, ...]) -> None:
-        """The rig, and a button for what each track records."""
-        self.looks.clear()
-        for title, rows in run.looks():
-            head = QTreeWidgetItem([title])
-            self.looks.addTopLevelItem(head)
-            for row in rows:
-                head.addChild(QTreeWidgetItem(list(row)))
-            head.setExpanded(True)
-            head.setFirstColumnSpanned(True)
-        for at in range(4):
-            self.looks.resizeColumnToContents(at)
-        while self.tracks.count():
-            item = self.tracks.takeAt(0)
-            old = item.widget() if item is not None else None
-            if old is not None:
-                old.hide()
-                old.deleteLater()
-        self.sounds = []
-        for at, name in enumerate(tracks, start=1):
-            button = QPushButton(f"Hear {name} ({at})")
-            button.setCheckable(True)
-            button.clicked.connect(lambda _on=False, at=at: self.hear.emit(str(at)))
-            self.tracks.addWidget(button)
-            self.sounds.append(button)
-        for box in self.choices.values():
-            box.setChecked(False)
-            box.setEnabled(True)
-        self.done.setEnabled(True)
-        theme.dress(self)
-
-    def show_heard(self, key: str) -> None:
-        """Which one sounds."""
-        for at, button in enumerate(self.sounds, start=1):
-            button.setChecked(str(at) == key)
-
-    def show_over(self) -> None:
-        """Nothing to answer any more."""
-        self.done.setEnabled(False)
-        for box in self.choices.values():
-            box.setEnabled(False)
-
-
-class GainingPage(QWidget):
-    """A gain, a few looks, a take."""
-
-    looked = Signal(float)
-    recorded = Signal(float)
-
-    def __init__(self) -> None:
-        super().__init__()
-        question = TextLabel(
-            "An unknown player: the loudest peak of the take is to reach the target."
-        )
-        question.setProperty("role", "title")
-        question.setWordWrap(True)
-        self.gain = NumberField()
-        self.gain.setRange(0.0, MOST_GAIN_DB)
-        self.gain.setDecimals(0)
-        self.gain.setSuffix(" dB")
-        self.gain.setAccessibleName("Gain")
-        self.look = QPushButton("&Look: some seconds of hard playing")
-        self.record = QPushButton("&Record the take")
-        self.meter = LevelWindow()
-        self.meter.setAccessibleName("Loudest peak that was seen last")
-        self.seen = TextLabel()
-        self.seen.setWordWrap(True)
-        form = QFormLayout()
-        form.addRow("Gain", self.gain)
-        column = QVBoxLayout(self)
-        column.addWidget(question)
-        column.addLayout(form)
-        column.addWidget(self.meter)
-        column.addWidget(self.seen)
-        column.addStretch(1)
-        column.addWidget(self.look)
-        column.addWidget(self.record)
-        self.look.clicked.connect(lambda: self.looked.emit(self.gain.value()))
-        self.record.clicked.connect(lambda: self.recorded.emit(self.gain.value()))
-
-    def show_run(self, run: Gaining) -> None:
-        """What was seen so far."""
-        self.gain.setValue(run.gain_db)
-        peak = run.take_dbfs if run.take_dbfs is not None else None
-        if peak is None and run.looks:
-            peak = run.looks[-1][1]
-        figures = None
-        if peak is not None:
-            target = run.target_dbfs
-            figures = LevelFigures(
-                "dBFS", -90.0, 0.0, peak, peak - 10.0, (target - 1.0, target + 1.0)
-            )
-        self.meter.set_figures(figures)
-        rows = [
-            f"Gain {number(gain, 0)} dB: " + (level(dbfs, "dBFS") if dbfs < 0.0 else "clips")
-            for gain, dbfs in run.looks
-        ]
-        rows.append(f"Target {level(run.target_dbfs, 'dBFS', 0)}; {run.left} looks are left. "
-                    f"0 dBFS is {level(FULL_SCALE_DBU, 'dBu', 0)} at gain 0.")  # fmt: skip
-        self.seen.setText("\n".join(rows))
-        over = run.take_dbfs is not None
-        self.look.setEnabled(run.left > 0 and not over)
-        self.record.setEnabled(not over)
-        self.gain.setEnabled(not over)

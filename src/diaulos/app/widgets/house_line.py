@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from diaulos.app.widgets.labels import ElidedLabel, tip
@@ -16,9 +16,6 @@ Note = tuple[str, str]
 
 class HouseLine(QWidget):
     """One note at a time; the button goes on to the next."""
-
-    asked = Signal()
-    """All of them, and the practice itself."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -32,21 +29,16 @@ class HouseLine(QWidget):
         self.next = QPushButton("")
         self.next.setAccessibleName("Next note")
         self.next.clicked.connect(self.go_on)
-        self.all = QPushButton("House practice")
-        self.all.setToolTip("What the house does, and every note on this session")
-        self.all.clicked.connect(self.asked.emit)
-        for button in (self.next, self.all):
-            button.setFlat(True)
-            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.next.setFlat(True)
+        self.next.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         lines = QVBoxLayout()
         lines.setSpacing(0)
         lines.addWidget(self.words)
         lines.addWidget(self.price)
         row = QHBoxLayout(self)
-        row.setContentsMargins(16, 2, 8, 2)
+        row.setContentsMargins(8, 2, 8, 2)
         row.addLayout(lines, 1)
         row.addWidget(self.next)
-        row.addWidget(self.all)
         self.hide()
 
     def show_notes(self, notes: Sequence[Note]) -> None:
@@ -69,7 +61,7 @@ class HouseLine(QWidget):
         self.words.setText(f"House practice: {words}")
         self.price.setText(price)
         for label in (self.words, self.price):
-            label.setToolTip(tip(f"{words}\n{price}"))
+            label.setToolTip(tip(f"{words}\n{price}\nEdit > House practices shows all."))
         self.next.setText(f"{self._at + 1} of {len(self._notes)}")
         self.next.setToolTip("The next note of this view")
         self.next.setVisible(len(self._notes) > 1)

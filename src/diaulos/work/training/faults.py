@@ -230,16 +230,20 @@ class FaultHunt:
             ("Switches", switches),
         )  # fmt: skip
 
-    def sounds(self, audio: RigAudio, cancel: CancelToken | None = None) -> dict[str, Real]:
-        """What every track records while somebody strums, by its name."""
-        session = self.holding(self.rig)
+    def sounds(
+        self, audio: RigAudio, cancel: CancelToken | None = None, *, mended: bool = False
+    ) -> dict[str, Real]:
+        """What every track records while somebody strums, by its name; as it should be where it is
+        `mended`."""
+        rig = self.bare if mended else self.rig
+        session = self.holding(rig)
         sinks: dict[str, _Kept] = {}
 
         def sink_for(_track: PortRef, name: str) -> _Kept:
             sinks[name] = _Kept()
             return sinks[name]
 
-        request = player_request(session, self.rig, self.seed, strums=STRUMS)
+        request = player_request(session, rig, self.seed, strums=STRUMS)
         render(request, sink_for, audio, cancel=cancel)
         return {name: one.samples() for name, one in sinks.items()}
 

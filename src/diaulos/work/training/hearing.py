@@ -191,6 +191,8 @@ class Hearing:
     seed: int
     stairs: Staircase = field(init=False)
     trial: Trial = field(init=False)
+    last: Trial | None = field(init=False, default=None)
+    """The one that was answered last: it can be heard again, now that it is known what it was."""
 
     def __post_init__(self) -> None:
         self.stairs = Staircase(self.skill.least, self.skill.most)
@@ -229,7 +231,7 @@ class Hearing:
 
     def answer(self, choice: int) -> str:
         """An answer (from 0); what it was, in words. The next trial is ready then."""
-        was = self.trial
+        was = self.last = self.trial
         right = choice == was.odd
         self.stairs.answered(was.magnitude, right)
         words = f"{'Right' if right else 'It was another one'}: {was.odd + 1}, "
@@ -237,6 +239,13 @@ class Hearing:
         if not self.stairs.done:
             self.trial = self._next()
         return words
+
+    def called(self, at: int) -> str:
+        """What a sound (from 0) of the last trial was."""
+        was = self.last
+        if was is None:
+            return ""
+        return self.skill.told(was.magnitude) if at == was.odd else "Without it"
 
     @property
     def done(self) -> bool:

@@ -7,7 +7,9 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.errors import InputError
 from diaulos.figures import level, number
+from diaulos.units import db_to_gain
 from diaulos.work.training.hearing import loudness_of
 
 Real = NDArray[np.float64]
@@ -76,6 +78,10 @@ class Gaining:
     looks: list[tuple[float, float]] = field(default_factory=list)
     """Gain, and the loudest peak that was seen with it."""
     take_dbfs: float | None = None
+    played_dbfs: float | None = None
+    """The loudest peak of the take, had nothing clipped."""
+    best_db: float | None = None
+    """The gain that would have been right; both None before it is recorded."""
 
     def __post_init__(self) -> None:
         self._draws = np.random.default_rng(self.seed)
@@ -107,6 +113,7 @@ class Gaining:
         self.take_dbfs = min(0.0, peak)
         off = peak - self.target_dbfs
         best = float(np.clip(np.floor(self.gain_db - off), 0.0, MOST_GAIN_DB))
+        self.played_dbfs, self.best_db = peak, best
         if peak >= 0.0:
             words = f"The take clips by {number(peak)} dB."
         elif off > 0.0:
@@ -129,6 +136,18 @@ class Gaining:
                 "player wants a pad."
             )
         return f"{words} With {number(best, 0)} dB of gain it would have met the target."
+
+    def sounds(self, strums: Real) -> tuple[Real, Real]:
+        """The take as it was recorded, cut off at full scale, and with the right gain: some
+        strums at the peak that was played."""
+        if self.played_dbfs is None or self.best_db is None:
+            raise InputError("nothing is recorded yet.", remedy="Record the take first.")
+        peak = float(np.max(np.abs(strums), initial=0.0))
+        if peak <= 0.0:
+            return strums, strums
+        taken = strums * (db_to_gain(self.played_dbfs) / peak)
+        right = taken * db_to_gain(self.best_db - self.gain_db)
+        return np.clip(taken, -1.0, 1.0), np.clip(right, -1.0, 1.0)
 
     @property
     def off_db(self) -> float | None:
