@@ -25,7 +25,7 @@ from diaulos.audio.player_backend import PlayerBackend
 from diaulos.audio.port_output import PortOutput
 from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
-from diaulos.errors import AudioDeviceError, InputError, RefusedError
+from diaulos.errors import AudioDeviceError, DiaulosError, InputError, RefusedError
 from diaulos.ids import BENCH
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
@@ -43,7 +43,7 @@ from diaulos.storage.below import sessions_below
 from diaulos.storage.beside import write_failed, write_whole
 from diaulos.storage.folder import SUFFIX, SessionFolder
 from diaulos.storage.installing import Places, Verb, install, places, uninstall
-from diaulos.storage.library import LibraryFolder, Listed, searched
+from diaulos.storage.library import LibraryFolder, Listed, read_outside, searched
 from diaulos.storage.packing import PACKED, Unpacked, pack, unpack
 from diaulos.storage.progress import ProgressFile, Trained
 from diaulos.storage.session_file import session_text
@@ -73,6 +73,7 @@ from diaulos.work.handing.stems import Stem, StemChoice, stems_text, write_stems
 from diaulos.work.hunting.causes import Cause, courses_of
 from diaulos.work.hunting.trials import Studio, Trial
 from diaulos.work.instruments.plucking import plucked_volts
+from diaulos.work.library import photographs
 from diaulos.work.library.merging import WAYS, Step, merge, plan_merge
 from diaulos.work.ports import (
     AudioBackend,
@@ -324,6 +325,31 @@ def search_library(
 ) -> tuple[Listed, ...]:
     """Entries that hold every word and have every tag."""
     return searched(library.entries(), words, tags)
+
+
+def add_photograph(library: LibraryFolder, entry_id: str, path: Path) -> str:
+    """A picture from anywhere beside an entry; the name of its file there."""
+    data = read_outside(path, photographs.MOST_BYTES + 1)
+    entry, name = photographs.with_photograph(library.read(entry_id), data, str(path))
+    library.write(entry, {name: data})
+    return name
+
+
+def remove_photograph(library: LibraryFolder, entry_id: str, name: str) -> None:
+    """An entry less one photograph; its file stays in the folder."""
+    library.write(photographs.without_photograph(library.read(entry_id), name))
+
+
+def photographs_of(library: LibraryFolder, entry_id: str) -> list[tuple[str, bytes]]:
+    """The photographs of an entry: name and bytes. What is missing or was changed is left out."""
+    entry = library.read(entry_id)
+    found = []
+    for one in photographs.photographs(entry):
+        try:
+            found.append((one.file, library.data(entry, one.file)))
+        except DiaulosError:
+            continue
+    return found
 
 
 def export_entry(

@@ -7,11 +7,13 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.gear import GearDialog, keepable
+from diaulos.app.widgets.photographs import Large
 from diaulos.session import edits
 from diaulos.session.library import OwnCable
 from diaulos.session.model import Session
@@ -158,3 +160,51 @@ def test_a_cable_goes_to_the_instrument_in_hand(
     settled(opened)
     lengths = [i.cable_m for i in session_of(opened).instruments]
     assert 4.5 in lengths
+
+
+def test_a_photograph_lies_beside_the_entry_and_stays_through_its_changes(
+    opened: Desk, dialog: GearDialog, settled: Callable[[Desk], None], qtbot: QtBot,
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    one = session_of(opened).instruments[0]
+    opened.gear.keep_thing("instrument", one.id)
+    settled(opened)
+    assert not dialog.photographs.isVisible()
+    picture = QImage(1_400, 700, QImage.Format.Format_RGB32)
+    picture.fill(0x804020)
+    path = tmp_path / "knobs.jpeg"
+    assert picture.save(str(path))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(path), ""))
+    for _ in range(2):
+        qtbot.mouseClick(dialog.photograph, Qt.MouseButton.LeftButton)
+        settled(opened)
+    assert dialog.photographs.count() == 1, "the same one twice is one"
+    assert dialog.photographs.isVisible()
+    library = opened.services.library
+    (kept,) = [k for k in library.read(dialog.entry_id).files if k.file.endswith(".jpg")]
+    assert library.data(library.read(dialog.entry_id), kept.file) == path.read_bytes()
+    # Kept anew after a change: it is still there.
+    assert opened.document is not None
+    opened.document.apply(edits.change_instrument(one.id, "Longer", cable_m=8.0))
+    opened.gear.keep_thing("instrument", one.id)
+    settled(opened)
+    assert dialog.photographs.count() == 1
+    shown: list[tuple[int, int]] = []
+    monkeypatch.setattr(
+        Large, "exec", lambda self: shown.append(
+            (self.picture.pixmap().width(), self.picture.pixmap().height())
+        ),
+    )  # fmt: skip
+    dialog.photographs.setCurrentRow(0)
+    qtbot.keyClick(dialog.photographs, Qt.Key.Key_Return)
+    assert shown == [(960, 480)]
+    # What is no picture is refused in words.
+    path.write_bytes(b"no picture at all")
+    qtbot.mouseClick(dialog.photograph, Qt.MouseButton.LeftButton)
+    settled(opened)
+    assert "it is no picture" in dialog.said.text()
+    dialog.photographs.setCurrentRow(0)
+    qtbot.keyClick(dialog.photographs, Qt.Key.Key_Delete)
+    settled(opened)
+    assert dialog.photographs.count() == 0
+    assert not dialog.photographs.isVisible()

@@ -16,7 +16,7 @@ from test_cli import documented
 from diaulos import wiring
 from diaulos.__main__ import main
 from diaulos.demo.saltmarsh import bare_demo
-from diaulos.errors import EditError, SessionFileError, StorageError
+from diaulos.errors import EditError, InputError, SessionFileError, StorageError
 from diaulos.session import edits
 from diaulos.session.library import Entry, OwnCable, change_lines
 from diaulos.session.model import Session
@@ -24,6 +24,13 @@ from diaulos.storage.entry_file import SUFFIX, export_entry, read_entry_file
 from diaulos.storage.library import LibraryFolder, entry_from, entry_text, kept_of, searched
 from diaulos.work.library.keeping import find, keep, remember, standings, take, what_would_change
 from diaulos.work.library.merging import merge, plan_merge
+from diaulos.work.library.photographs import (
+    MOST_BYTES,
+    MOST_PHOTOGRAPHS,
+    photographs,
+    with_photograph,
+    without_photograph,
+)
 
 NOW = "2026-05-09T12:00:00"
 LATER = "2026-06-01T12:00:00"
@@ -353,6 +360,31 @@ def test_tags_notes_and_photographs_of_both_are_kept(tmp_path: Path) -> None:
     assert {one.data(both, kept.file) for kept in both.files} == {b"from here", b"from there"}
 
 
+def test_photographs_are_pictures_few_and_not_too_large(tmp_path: Path) -> None:
+    entry = good_entry()[0]
+    there = len(photographs(entry))
+    png = b"\x89PNG\r\n\x1a\n" + bytes(40)
+    new, name = with_photograph(entry, png, "a.png")
+    assert name.endswith(".png")
+    assert len(photographs(new)) == there + 1
+    assert new.hash == entry.hash, "a photograph is no new state of the thing"
+    assert with_photograph(new, png, "again.png") == (new, name)
+    assert without_photograph(new, name) == entry
+    webp = b"RIFF" + bytes(4) + b"WEBP" + bytes(10)
+    assert with_photograph(entry, webp, "x")[1].endswith(".webp")
+    for bad in (b"", b"GIF89a", b"<svg/>", b"RIFF" + bytes(4) + b"WAVE"):
+        with pytest.raises(InputError, match="no picture"):
+            with_photograph(entry, bad, "x")
+    with pytest.raises(InputError, match="MB, more than"):
+        with_photograph(entry, png + bytes(MOST_BYTES), "x")
+    for at in range(MOST_PHOTOGRAPHS - there):
+        entry, _ = with_photograph(entry, png + bytes([at]), "x")
+    with pytest.raises(InputError, match="photographs already"):
+        with_photograph(entry, png, "x")
+    with pytest.raises(InputError, match="has no photograph"):
+        without_photograph(entry, "strum.wav")
+
+
 def test_differences_are_told_by_place() -> None:
     one = bare_demo().instruments[0]
     pickup = one.pickups[0]
@@ -397,6 +429,10 @@ def test_the_shell_keeps_takes_and_carries(
     assert kept["kept"] == "mine"
     entries = run("mine", "--tag", "home")["entries"]
     assert [one["name"] for one in entries] == ["Mine"]  # type: ignore[attr-defined, index]
+    picture = tmp_path / "a picture of it.jpg"
+    picture.write_bytes(b"\xff\xd8\xff" + bytes(200))
+    name = run("--entry", "mine", "--photo", picture)["photographed"]
+    assert (shelf / "instruments" / "mine" / str(name)).read_bytes() == picture.read_bytes()
     run("--entry", "mine", "--export", tmp_path / f"m{SUFFIX}")
     other = tmp_path / "other.diaulos"
     assert main(["new", str(other)]) == 0

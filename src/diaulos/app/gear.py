@@ -6,11 +6,14 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from PySide6.QtGui import QImage
+
 from diaulos import wiring
 from diaulos.app.asking import ask_file, ask_folder, ask_to_save
 from diaulos.app.dialogs.gear import GearDialog
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
+from diaulos.app.widgets.photographs import picture_of
 from diaulos.errors import DiaulosError
 from diaulos.figures import counted
 from diaulos.session.edits import Edit
@@ -20,6 +23,7 @@ from diaulos.work.library.keeping import Standing, keep, standings, take, what_w
 from diaulos.work.ports import CancelToken, Progress
 
 GEAR = f"Gear (*{wiring.GEAR_SUFFIX} *.json);;All files (*)"
+PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp);;All files (*)"
 Task = Callable[[], Any]
 
 
@@ -49,6 +53,9 @@ class Gear:
         dialog.merged.connect(self.ask_merge)
         dialog.removed.connect(self.remove_entry)
         dialog.chosen.connect(self._show_lines)
+        dialog.chosen.connect(self._show_photographs)
+        dialog.photograph_asked.connect(self.ask_photograph)
+        dialog.photograph_removed.connect(self.remove_photograph)
         self._look()
         dialog.exec()
         self.dialog = None
@@ -104,6 +111,19 @@ class Gear:
                 dialog.show_lines(entry_id, lines)
 
         self._desk.jobs.start(Job("What would change", work, done, self._failed, background=True))
+
+    def _show_photographs(self, entry_id: str) -> None:
+        dialog, library = self.dialog, self._desk.services.library
+
+        def work(_progress: Progress, _cancel: CancelToken) -> list[tuple[str, QImage]]:
+            return [(name, picture_of(data)) for name, data in
+                    wiring.photographs_of(library, entry_id)]  # fmt: skip
+
+        def done(found: list[tuple[str, QImage]]) -> None:
+            if dialog is not None and self.dialog is dialog:
+                dialog.show_photographs(entry_id, found)
+
+        self._desk.jobs.start(Job("Photographs", work, done, self._failed, background=True))
 
     # --- doing ---
 
@@ -182,6 +202,25 @@ class Gear:
             return entry.name
 
         self._do("Removing", work, lambda name: f"{name} went to the library's folder earlier.")
+
+    def ask_photograph(self, entry_id: str) -> None:
+        """A picture of the thing, from a file."""
+        path = ask_file(self._desk.window, "A photograph", PICTURES)
+        library = self._desk.services.library
+        if path:
+            self._do(
+                "Keeping a photograph",
+                lambda: wiring.add_photograph(library, entry_id, Path(path)),
+                lambda name: f"{name} lies beside the entry.",
+            )
+
+    def remove_photograph(self, entry_id: str, name: str) -> None:
+        """An entry less one photograph."""
+        library = self._desk.services.library
+        self._do(
+            "Removing a photograph", lambda: wiring.remove_photograph(library, entry_id, name),
+            lambda _none: f"{name} belongs to the entry no more; its file stays in the folder.",
+        )  # fmt: skip
 
     def ask_export_entry(self, entry_id: str) -> None:
         """An entry as one file."""

@@ -39,6 +39,9 @@ def library(
         Path | None, typer.Option("--merge", metavar="DIR", help="Take in another library.")
     ] = None,
     dry: Annotated[bool, typer.Option("--dry", help="Say what a merge would do.")] = False,
+    photo: Annotated[
+        Path | None, typer.Option("--photo", metavar="FILE", help="A photograph for --entry.")
+    ] = None,
     compare: Annotated[
         Path | None,
         typer.Option("--compare", metavar="SESSION", help="How a session stands to it."),
@@ -60,6 +63,8 @@ def library(
         data["exported"] = str(export)
     elif import_ is not None:
         data["merged"] = wiring.import_entry(there, import_)
+    elif photo is not None:
+        data["photographed"] = wiring.add_photograph(there, entry, photo)
     elif merge is not None:
         data["merged"] = wiring.merge_library(there, merge, dry=dry)
     elif compare is not None:
@@ -74,7 +79,7 @@ def library(
     if as_json:
         print_json(data)
         return
-    for key in ("kept", "taken", "exported"):
+    for key in ("kept", "taken", "exported", "photographed"):
         if key in data:
             print(f"{key}: {data[key]}")
     for step in data.get("merged", ()):
@@ -83,7 +88,8 @@ def library(
         print(f"{one['name']}: {one['words']}")
         for where, here, new in one["lines"]:
             print(f"  {where}: {here} \N{RIGHTWARDS ARROW} {new}")
-    if not any(key in data for key in ("kept", "taken", "exported", "merged", "standings")):
+    done = ("kept", "taken", "exported", "photographed", "merged", "standings")
+    if not any(key in data for key in done):
         print_lines([(one.id, f"{one.kind}, {one.name}") for one in entries] or
                     [("empty", "nothing is kept yet")])  # fmt: skip
     for bad in there.unread:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QImage
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -18,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.photographs import Photographs
 from diaulos.figures import typeset
 from diaulos.session.library import KINDS, EntryKind, things_of
 from diaulos.session.model import Session
@@ -58,6 +62,8 @@ class GearDialog(QDialog):
     imported = Signal()
     merged = Signal()
     removed = Signal(str)
+    photograph_asked = Signal(str)
+    photograph_removed = Signal(str, str)
     chosen = Signal(str)
     """An entry is shown: its details are wanted."""
 
@@ -67,6 +73,8 @@ class GearDialog(QDialog):
         self._session = session
         self._listed: tuple[Listed, ...] = ()
         self._standings: dict[str, Standing] = {}
+        self._pictured = ""
+        """The entry whose photographs are shown."""
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search by name, kind or tag")
         self.search.setAccessibleName("Search")
@@ -84,6 +92,11 @@ class GearDialog(QDialog):
         self.tags = QLineEdit()
         self.tags.setPlaceholderText("Tags, with commas between")
         self.tags.setAccessibleName("Tags")
+        self.photographs = Photographs()
+        self.photograph = QPushButton("&Photograph\N{HORIZONTAL ELLIPSIS}")
+        self.photograph.setToolTip(
+            "A picture beside the entry: how its knobs stand, what is written on it"
+        )
         self.take = QPushButton("&Take into the session")
         self.over = QPushButton("Take the &newer one over")
         self.over.setToolTip("In the place of the one that came from this entry; Ctrl+Z undoes it")
@@ -113,9 +126,9 @@ class GearDialog(QDialog):
         detail = QWidget()
         right = QVBoxLayout(detail)
         right.setContentsMargins(8, 0, 0, 0)
-        for part in (self.title, self.state, self.lines, self.tags):
+        for part in (self.title, self.state, self.lines, self.tags, self.photographs):
             right.addWidget(part)
-        for row in ((self.take, self.over), (self.export, self.remove)):
+        for row in ((self.take, self.over), (self.photograph, self.export, self.remove)):
             line = QHBoxLayout()
             for button in row:
                 line.addWidget(button)
@@ -155,6 +168,10 @@ class GearDialog(QDialog):
         self.export.clicked.connect(lambda: self.exported.emit(self.entry_id))
         self.remove.clicked.connect(lambda: self.removed.emit(self.entry_id))
         self.tags.editingFinished.connect(self._on_tags)
+        self.photograph.clicked.connect(lambda: self.photograph_asked.emit(self.entry_id))
+        self.photographs.removed.connect(
+            lambda name: self.photograph_removed.emit(self.entry_id, name)
+        )
         self.keep.clicked.connect(self._on_keep)
         self.import_.clicked.connect(self.imported.emit)
         self.merge.clicked.connect(self.merged.emit)
@@ -214,8 +231,11 @@ class GearDialog(QDialog):
 
     def _show_chosen(self) -> None:
         one = self.entry
-        for part in (self.take, self.export, self.remove, self.tags):
+        for part in (self.take, self.export, self.remove, self.tags, self.photograph):
             part.setEnabled(one is not None)
+        if one is None or one.id != self._pictured:
+            self._pictured = ""
+            self.photographs.show_pictures(())
         standing = self._standings.get(one.id) if one is not None else None
         self.over.setVisible(standing is not None and standing.state in ("newer", "both"))
         self.lines.setText("")
@@ -239,6 +259,12 @@ class GearDialog(QDialog):
         self.state.setText(f"{words}.")
         self.tags.setText(", ".join(one.tags))
         self.chosen.emit(one.id)
+
+    def show_photographs(self, entry_id: str, found: Sequence[tuple[str, QImage]]) -> None:
+        """Those of the entry that is chosen."""
+        if entry_id == self.entry_id:
+            self._pictured = entry_id
+            self.photographs.show_pictures(found)
 
     def show_lines(self, entry_id: str, lines: tuple[LINE, ...]) -> None:
         """What taking the entry over would change here."""
