@@ -72,7 +72,7 @@ from diaulos.work.capture.trips import Trip, TripStore, WayRound
 from diaulos.work.handing.stems import Stem, StemChoice, stems_text, write_stems
 from diaulos.work.hunting.causes import Cause, courses_of
 from diaulos.work.hunting.trials import Studio, Trial
-from diaulos.work.instruments.plucking import plucked_volts
+from diaulos.work.instruments.plucking import plucked_volts, plucks_of
 from diaulos.work.library import photographs
 from diaulos.work.library.merging import WAYS, Step, merge, plan_merge
 from diaulos.work.ports import (
@@ -447,6 +447,19 @@ def coil_backend(instrument: Instrument, load: Load, seed: int = 1) -> AudioBack
         coil_response(instrument.circuit(up), whole, COIL_FULL_SCALE_DBU),
         noise=dbu_to_volt(ROOM_DBU) / full, hum=dbu_to_peak_volt(HUM_DBU) / full, seed=seed,
     )  # fmt: skip
+
+
+PLUCKS_S = 60.0
+"""So long somebody plucks into each load."""
+
+
+def open_strings_backend(
+    instrument: Instrument, load: Load, rate_hz: int, seed: int = 1
+) -> AudioBackend:
+    """A simulated player who plucks an instrument's open strings, its knobs on 10, into an
+    input."""
+    volts = plucks_of(instrument, load, float(rate_hz), PLUCKS_S, seed)
+    return PlayerBackend(volts, BENCH_FULL_SCALE_DBU, seed)
 
 
 def divider_backend(

@@ -131,3 +131,31 @@ def test_closing_ends_the_sweep(
     dialog.reject()
     settled(opened)
     assert dialog.responses[0] is None
+
+
+def test_plucks_do_without_a_coil(
+    dialog: IdentifyDialog, opened: Desk, settled: Callable[[Desk], None], qtbot: QtBot
+) -> None:
+    qtbot.mouseClick(dialog.sweeps[0], Qt.MouseButton.LeftButton)
+    settled(opened)
+    dialog.common.setCurrentIndex(dialog.common.findData("each"))
+    settled(opened)
+    assert dialog.responses[0] is None, "a sweep is not held against plucks"
+    assert dialog.told[0].text() == "measured otherwise: again"
+    assert "pluck every open string" in dialog.steps.text()
+    assert not dialog.level.isEnabled()
+    values = coil_of(dialog.instrument)
+    dialog.meter.line.setText(f"{values.resistance_ohm:.0f}")
+    dialog.meter.line.editingFinished.emit()
+    for button in dialog.sweeps:
+        assert "Pluck" in button.text()
+        qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+        settled(opened)
+    assert dialog.found is not None
+    told = dialog.found.told["inductance_h"]
+    assert abs(told.value - values.inductance_h) <= told.error
+    assert "Hz" in dialog.values["resonance_hz"].text()
+    assert len(dialog.plot.curves) == 6
+    dialog.common.setCurrentIndex(0)
+    assert dialog.responses[0] is None
+    assert "Sweep" in dialog.sweeps[0].text()

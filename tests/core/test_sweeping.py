@@ -6,15 +6,16 @@ import numpy as np
 import pytest
 
 from diaulos.audio.filter_backend import FilterBackend, coil_response
-from diaulos.circuit.identify import identify
+from diaulos.circuit.identify import Response, identify
 from diaulos.circuit.loading import Load, loaded
 from diaulos.demo.saltmarsh import bare_demo
 from diaulos.errors import AudioDeviceError, CancelledError, EditError, RefusedError
 from diaulos.session.instrument import CoilValues
+from diaulos.signal.plucked import clear_in_all, read_plucks
 from diaulos.signal.response import make_sweep, read_response
-from diaulos.wiring import coil_backend
+from diaulos.wiring import PLUCKS_S, coil_backend, open_strings_backend
 from diaulos.work.instruments.identifying import found_edit
-from diaulos.work.instruments.sweeping import into_load, swept_response
+from diaulos.work.instruments.sweeping import into_load, plucked_response, swept_response
 from diaulos.work.ports import CancelToken, StreamSpec
 
 RATE = 48_000
@@ -115,3 +116,77 @@ def test_it_is_cancelled_and_wants_one_channel_each_way() -> None:
     backend = FilterBackend(coil_response(one.circuit(), Load(1e6), 0.0))
     with pytest.raises(AudioDeviceError, match="one channel"):
         backend.open(StreamSpec(RATE, 256, input_channels=2), lambda *_a: False)
+
+
+# --- plucks ---
+
+
+@pytest.mark.parametrize("at", [0, 1])
+@pytest.mark.parametrize("seed", [1, 20])
+def test_plucks_and_a_meter_tell_a_pickup_roughly_and_say_how_roughly(at: int, seed: int) -> None:
+    """Without a coil: a minute of open strings into each of three loads, never alike."""
+    one = bare_demo().instruments[at]
+    assert one.position is not None
+    values = one.pickup(one.position.pickups[0]).values
+    assert isinstance(values, CoilValues)
+    own = Load(1e6, 30e-12)
+    heard, loads = [], (own, Load.together(own, Load(47e3)), Load.together(own, Load(10e3)))
+    for number, load in enumerate(loads):
+        backend = open_strings_backend(one, load, RATE, seed + number)
+        plucked = plucked_response(backend, RATE, PLUCKS_S)
+        assert plucked.rang_s > 30.0
+        heard.append(into_load(plucked, load.ohm, load.farad))
+    clear = clear_in_all([response.db for response in heard])
+    assert np.count_nonzero(clear) > 24
+    responses = tuple(Response(r.load_ohm, r.load_f, r.hz[clear], r.db[clear]) for r in heard)
+    found = identify(responses, "each", values.resistance_ohm)
+    truth = {
+        "inductance_h": values.inductance_h,
+        "capacitance_f": values.winding_pf * 1e-12 + one.cable.farad,
+    }
+    assert "inductance_h" in found.told
+    for name, true in truth.items():
+        told = found.told.get(name)
+        if told is not None:
+            assert abs(told.value - true) <= told.error, name
+            assert told.error < 0.31 * told.value
+    peak = found.resonance_hz[0]
+    assert peak is not None
+    circuit, whole = one.circuit(), Load.together(own, one.cable)
+    hz = np.geomspace(1_000.0, 9_000.0, 4_000)
+    true_hz = float(hz[np.argmax(np.abs(loaded(circuit.source(hz), whole, hz)))])
+    assert abs(peak.value - true_hz) <= 1.2 * peak.error
+    assert peak.error < 0.25 * true_hz
+
+
+def test_the_mean_spectrum_is_that_of_what_was_played() -> None:
+    """Noise of a known spectrum, in bursts: two filters apart by what they are apart by; what is
+    silent, clips or is too short is refused."""
+    rng = np.random.default_rng(3)
+    noise = 0.05 * rng.standard_normal(20 * RATE)
+    noise *= (np.arange(noise.size) // (RATE // 2)) % 3 > 0
+    softer = np.convolve(noise, [0.5, 0.5], "same")
+    one, other = (
+        read_plucks(sound + 1e-5 * rng.standard_normal(noise.size), float(RATE))
+        for sound in (noise, softer)
+    )
+    true = 20.0 * np.log10(np.abs(np.cos(np.pi * one.hz / RATE)))
+    assert np.all(np.isfinite(one.db))
+    assert np.max(np.abs(other.db - one.db - true)) < 0.1
+    assert one.rang_s == pytest.approx(13.3, abs=2.0)
+    with pytest.raises(RefusedError, match="clip"):
+        read_plucks(np.clip(40.0 * noise, -1.0, 1.0), float(RATE))
+    with pytest.raises(RefusedError, match="strings rang for 0 s"):
+        read_plucks(np.zeros(20 * RATE), float(RATE))
+    with pytest.raises(RefusedError, match="8 s are needed"):
+        read_plucks(noise[: 4 * RATE], float(RATE))
+    with pytest.raises(RefusedError, match="8 s are needed"):
+        read_plucks(noise[:100], float(RATE))
+    # A band in which nothing is played is no figure.
+    time = np.arange(noise.size) / RATE
+    low = (
+        0.1 * np.sin(2.0 * np.pi * 400.0 * time) * np.maximum(0.0, np.sin(2.0 * np.pi * time)) ** 4
+    )
+    read = read_plucks(low + 1e-6 * rng.standard_normal(noise.size), float(RATE))
+    assert np.isnan(read.db[-1])
+    assert np.isfinite(read.db[np.argmin(np.abs(read.hz - 400.0))])

@@ -93,6 +93,8 @@ class Services:
     """Frames per cycle that were chosen for the device; 0: the usual."""
     coil: Callable[[Instrument, Load], AudioBackend] = wiring.coil_backend
     """A simulated coil on a pickup, in front of a load."""
+    plucks: Callable[[Instrument, Load, int, int], AudioBackend] = wiring.open_strings_backend
+    """(instrument, load, rate, seed): a simulated player who plucks open strings into a load."""
     divider: Callable[[str, float, bool, Instrument], AudioBackend] = wiring.divider_backend
     """(what, resistor, whether it is in, instrument): the simulated row of them."""
     sweep_on: Callable[[str, int, int, int], AudioBackend] = wiring.sweep_on

@@ -29,8 +29,11 @@ from diaulos.figures import number
 from diaulos.quantities import CAPACITANCE, RESISTANCE
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument
+from diaulos.signal.plucked import Plucked, clear_in_all
+from diaulos.signal.response import SweptResponse
+from diaulos.wiring import PLUCKS_S
 from diaulos.work.instruments.identifying import WORDS, found_edit, with_error
-from diaulos.work.instruments.sweeping import into_load, swept_response
+from diaulos.work.instruments.sweeping import into_load, plucked_response, swept_response
 from diaulos.work.ports import AudioBackend, CancelToken, Progress
 
 LOADS = 3
@@ -38,6 +41,7 @@ USUAL_RESISTORS: tuple[float | None, ...] = (None, 47e3, 10e3)
 WAYS: tuple[tuple[str, Common], ...] = (
     ("A coil: it rises by 6 dB per octave", "slope"),
     ("Anything: only ratios between loads count", "curve"),
+    ("Plucks by hand, without a coil: roughly", "each"),
 )
 STEPS = (
     "1. Turn volume and tone up to 10, choose the pickup, keep away from transformers.\n"
@@ -46,35 +50,50 @@ STEPS = (
     "Do not move it between the loads.\n"
     "3. Sweep into the input alone, then with a resistor across the jack, best a third one, too."
 )
+PLUCK_STEPS = (
+    "1. Turn volume and tone up to 10, choose the pickup. Type the resistance that a meter reads "
+    "at the jack: without it plucks tell hardly more than the resonance.\n"
+    "2. For each load: pluck every open string in turn, evenly, with a short rest after each "
+    "round, for a minute.\n"
+    "3. Play into the input alone, then with a resistor across the jack, best a third one, too. "
+    "No two plucks are alike: the errors tell how much is left to chance."
+)
+OWN_WORDS = {"fit_db": "Fit within", "resonance_hz": "Resonance, load 1"}
 TIPS = {
     "inductance_h": "Of the coil, by the least squares of all responses; half of a 95 % interval",
     "resistance_ohm": "Of the coil; a meter at the jack reads it with the pots across it",
     "capacitance_f": "Across the jack without the input's own: winding and cable as a sum",
     "eddy_ohm": "Of metal in the field, as a resistance parallel to the inductance",
+    "resonance_hz": "Where the level into the first load is highest, with cable and input",
     "fit_db": "RMS of what the found circuit leaves unexplained",
 }
 Backend = Callable[[Instrument, Load, int, int], AudioBackend]
 """(instrument, load, output, input (from 1)) -> what the sweep goes through."""
 
 
+Plucks = Callable[[Instrument, Load, int, int], AudioBackend]
+"""(instrument, load, which load (from 0), input (from 1)) -> where the plucks come from."""
+
+
 class IdentifyDialog(QDialog):
     """Measures, fits, shows; `edit` is what takes the values over."""
 
     def __init__(
-        self, instrument: Instrument, bench: Bench, backend: Backend, jobs: Jobs,
+        self, instrument: Instrument, bench: Bench, backend: Backend, plucks: Plucks, jobs: Jobs,
         parent: QWidget | None = None,
     ) -> None:  # fmt: skip
         super().__init__(parent)
         self.setWindowTitle("Identify the pickup")
         self.instrument, self._bench, self._backend, self._jobs = instrument, bench, backend, jobs
+        self._plucks, self._plucked = plucks, False
         self.responses: list[Response | None] = [None] * LOADS
         self.found: Identified | None = None
         self.edit: Edit | None = None
         self._sweeping = False
         title = TextLabel(f"What the pickup of {instrument.name} is made of")
         title.setProperty("role", "title")
-        steps = TextLabel(STEPS)
-        steps.setWordWrap(True)
+        self.steps = TextLabel(STEPS)
+        self.steps.setWordWrap(True)
         self._build_fields()
         self._build_loads()
         self.plot = CurvePlot(self, "dB, as measured")
@@ -83,8 +102,9 @@ class IdentifyDialog(QDialog):
         self.values = {name: TextLabel("\N{EN DASH}") for name in (*NAMES, "fit_db")}
         told = QFormLayout()
         told.setVerticalSpacing(4)
+        self.values["resonance_hz"] = TextLabel("\N{EN DASH}")
         for name, label in self.values.items():
-            words = WORDS[name][0] if name in WORDS else "Fit within"
+            words = WORDS[name][0] if name in WORDS else OWN_WORDS[name]
             label.setAccessibleName(words)
             label.setToolTip(TIPS.get(name, ""))
             told.addRow(words, label)
@@ -108,7 +128,7 @@ class IdentifyDialog(QDialog):
         foot.addStretch(1)
         foot.addWidget(close)
         column = QVBoxLayout(self)
-        for part in (title, steps):
+        for part in (title, self.steps):
             column.addWidget(part)
         column.addLayout(self._form)
         column.addLayout(self._grid)
@@ -148,7 +168,7 @@ class IdentifyDialog(QDialog):
         self._form.addRow("Driven by", self.common)
         for quantity in (self.input_ohm, self.input_pf, self.meter):
             quantity.changed.connect(lambda _value: self._fit())
-        self.common.currentIndexChanged.connect(lambda _at: self._fit())
+        self.common.currentIndexChanged.connect(lambda _at: self._on_common())
 
     def _build_loads(self) -> None:
         self._grid = QGridLayout()
@@ -177,6 +197,28 @@ class IdentifyDialog(QDialog):
 
     # --- measuring ---
 
+    @property
+    def plucking(self) -> bool:
+        """Whether strings are plucked instead of swept."""
+        return bool(self.common.currentData() == "each")
+
+    def _on_common(self) -> None:
+        """Plucks and sweeps are not held against each other."""
+        plucking = self.plucking
+        self.steps.setText(PLUCK_STEPS if plucking else STEPS)
+        self.output.setEnabled(not plucking and not self._bench.simulated)
+        self.level.setEnabled(not plucking)
+        for at, button in enumerate(self.sweeps):
+            button.setText(f"Pluck &{at + 1}" if plucking else f"Sweep &{at + 1}")
+            button.setAccessibleName(f"{'Pluck' if plucking else 'Sweep'} into load {at + 1}")
+        if plucking != self._plucked:
+            self._plucked = plucking
+            for at, one in enumerate(self.responses):
+                if one is not None:
+                    self.responses[at] = None
+                    self.told[at].setText("measured otherwise: again")
+        self._fit()
+
     def load_at(self, at: int) -> Load:
         """Input and resistor together, without the instrument's own cable."""
         own = Load(self.input_ohm.value or 1e6, self.input_pf.value or 0.0)
@@ -184,17 +226,24 @@ class IdentifyDialog(QDialog):
         return own if ohm is None else Load.together(own, Load(ohm))
 
     def sweep(self, at: int) -> None:
-        """Send a sweep while load `at` is plugged."""
-        load = self.load_at(at)
-        backend = self._backend(self.instrument, load, self.output.value(), self.input.value())
+        """Send a sweep, or listen to plucks, while load `at` is plugged."""
+        load, plucking, one = self.load_at(at), self.plucking, self.instrument
+        out, back = self.output.value(), self.input.value()
         rate, level = self._bench.rate_hz, self.level.value()
+        doing = "plucking" if plucking else "sweeping"
         self.said.setText("")
-        self.told[at].setText("sweeping\N{HORIZONTAL ELLIPSIS}")
+        self.told[at].setText(f"{doing}\N{HORIZONTAL ELLIPSIS}")
+        name = "the input alone" if self.resistors[at].value is None else f"load {at + 1}"
 
         def work(progress: Progress, cancel: CancelToken) -> tuple[Response, float]:
-            swept = swept_response(backend, rate, level, progress, cancel)
-            name = "the input alone" if self.resistors[at].value is None else f"load {at + 1}"
-            return into_load(swept, load.ohm, load.farad, name), swept.peak_dbfs
+            heard: SweptResponse | Plucked
+            if plucking:
+                backend = self._plucks(one, load, at, back)
+                heard = plucked_response(backend, rate, PLUCKS_S, progress, cancel)
+            else:
+                backend = self._backend(one, load, out, back)
+                heard = swept_response(backend, rate, level, progress, cancel)
+            return into_load(heard, load.ohm, load.farad, name), heard.peak_dbfs
 
         def done(result: tuple[Response, float]) -> None:
             self._sweeping = False
@@ -207,7 +256,8 @@ class IdentifyDialog(QDialog):
             self.told[at].setText("not measured yet")
             self.said.setText(str(error))
 
-        self._sweeping = self._jobs.start(Job("Sweeping", work, done, failed, captures=True))
+        title = doing.capitalize()
+        self._sweeping = self._jobs.start(Job(title, work, done, failed, captures=True))
         if not self._sweeping:
             self.told[at].setText("not measured yet")
 
@@ -231,7 +281,11 @@ class IdentifyDialog(QDialog):
             self._show()
             return
         common, meter = self.common.currentData(), self.meter.value
-        asked = tuple(there)
+        clear = clear_in_all([one.db for one in there])
+        asked = tuple(
+            Response(one.load_ohm, one.load_f, one.hz[clear], one.db[clear], one.name)
+            for one in there
+        )
 
         def work(_progress: Progress, _cancel: CancelToken) -> Identified:
             return identify(asked, common, meter)
@@ -263,6 +317,11 @@ class IdentifyDialog(QDialog):
             self.values[name].setText(with_error(value, error, WORDS[name][1]))
         fit = "\N{EN DASH}" if found is None else f"{number(found.fit_db, 2)} dB"
         self.values["fit_db"].setText(fit)
+        peak = found.resonance_hz[0] if found is not None and found.resonance_hz else None
+        words = "\N{EN DASH}"
+        if peak is not None:
+            words = f"{number(peak.value, 0)} \N{PLUS-MINUS SIGN} {number(peak.error, 0)} Hz"
+        self.values["resonance_hz"].setText(words)
         words = found.reason or "" if found is not None else ""
         self.edit = None
         if found is not None:

@@ -7,11 +7,13 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.circuit.loading import Load
+from diaulos.rig.bench import through_input
 from diaulos.rig.course import source_of
 from diaulos.rig.model import Rig
-from diaulos.session.instrument import note_to_midi
+from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.model import Session
-from diaulos.signal.strings import Note, StringCharacter, render_notes
+from diaulos.signal.strings import Note, StringCharacter, render_notes, ring_notes
 from diaulos.units import dbu_to_peak_volt
 from diaulos.work.rigs.look import rig_graph
 from diaulos.work.rigs.rendering import PLAYER_LOAD, recorded_gain
@@ -32,11 +34,46 @@ PLUCK_S = 1.6
 PLUCK_DBU = -8.0
 
 
+OPEN_S, REST_S = 1.2, 0.5
+"""Between two plucks of open strings; ahead of the first."""
+
+
 DETUNED_CENTS = 7.0
 """How far a simulated player's strings are off before tuning (standard deviation)."""
 
 
 FRETTED_CENTS = 4.0
+
+
+def plucks_of(
+    instrument: Instrument, load: Load, rate_hz: float, seconds: float, seed: int
+) -> Real:
+    """Every open string again and again, plucked by hand, as an input of this load receives it, in
+    volts: no pluck at the place, with the force or as bright as the one before."""
+    rng = np.random.default_rng(seed)
+    names = instrument.strings or (BASS if instrument.family == "bass" else GUITAR)
+    frames, step = round(seconds * rate_hz), round(OPEN_S * rate_hz)
+    emf = np.zeros(frames)
+    usual = StringCharacter()
+    for at, first in enumerate(range(round(REST_S * rate_hz), frames - step, step)):
+        if at % (len(names) + 1) == len(names):
+            continue  # a rest between two rounds
+        character = StringCharacter(
+            pluck_at=float(np.clip(rng.normal(usual.pluck_at, 0.02), 0.08, 0.3)),
+            brightness_hz=usual.brightness_hz * float(np.exp(rng.normal(0.0, 0.15))),
+        )
+        force = float(np.clip(rng.normal(0.7, 0.1), 0.3, 1.0))
+        midi = note_to_midi(names[at % (len(names) + 1)]) + rng.normal(0.0, DETUNED_CENTS) / 100.0
+        note = Note(0.0, OPEN_S - 0.05, midi, force)
+        emf[first : first + step] += ring_notes(
+            [note], rate_hz, step / rate_hz, character, int(rng.integers(1 << 31))
+        )[:step]
+    up = instrument.controls.model_copy(update={"volume_knob": 10.0, "tone_knob": 10.0})
+    whole = Load.together(instrument.cable, load)
+    volts = through_input(emf, instrument.circuit(up), whole, rate_hz)
+    alone = Load.together(instrument.cable, PLAYER_LOAD)
+    jack = through_input(emf[: 8 * step], instrument.circuit(up), alone, rate_hz)
+    return volts * (dbu_to_peak_volt(PLUCK_DBU) / float(np.max(np.abs(jack))))
 
 
 def plucked_volts(

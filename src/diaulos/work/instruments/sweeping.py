@@ -1,4 +1,5 @@
-"""A sweep sent out and heard again through one stream: the response of what lies between."""
+"""A sweep sent out and heard again through one stream: the response of what lies between; or, where
+nobody has a coil, plucks by hand."""
 
 from __future__ import annotations
 
@@ -7,6 +8,7 @@ from numpy.typing import NDArray
 
 from diaulos.circuit.identify import Response
 from diaulos.errors import RefusedError
+from diaulos.signal.plucked import Plucked, read_plucks
 from diaulos.signal.response import SweptResponse, make_sweep, read_response
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.recorder import BLOCK_FRAMES
@@ -54,7 +56,34 @@ def swept_response(
     )  # fmt: skip
 
 
-def into_load(swept: SweptResponse, load_ohm: float, load_f: float, name: str = "") -> Response:
-    """What was swept, as the response into a load."""
+def plucked_response(
+    backend: AudioBackend, rate_hz: int, seconds: float, progress: Progress = no_progress,
+    cancel: CancelToken | None = None, *, block_frames: int = BLOCK_FRAMES,
+) -> Plucked:  # fmt: skip
+    """Record somebody who plucks one string after another, and read the mean spectrum.
+
+    RefusedError where it clips or too little was played; AudioDeviceError when the device fails.
+    """
+    token = cancel or CancelToken()
+    total = round(seconds * rate_hz)
+    heard: list[NDArray[np.float32]] = []
+    capture = Capture(backend, StreamSpec(rate_hz, block_frames), frames=total)
+
+    def look() -> None:
+        token.check()
+        left = max(0.0, seconds - capture.captured / rate_hz)
+        done = min(1.0, capture.captured / total)
+        progress(done, f"Pluck one string after another: {left:.0f} s")
+
+    failed = capture.run(lambda taken: heard.append(taken.samples[:, 0]), look)
+    if failed is not None:
+        raise failed
+    return read_plucks(np.concatenate(heard)[:total].astype(np.float64), float(rate_hz))
+
+
+def into_load(
+    swept: SweptResponse | Plucked, load_ohm: float, load_f: float, name: str = ""
+) -> Response:
+    """What was swept or plucked, as the response into a load."""
     hz, db = np.asarray(swept.hz, np.float64), np.asarray(swept.db, np.float64)
     return Response(load_ohm, load_f, hz, db, name)

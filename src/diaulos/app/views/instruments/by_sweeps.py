@@ -42,7 +42,12 @@ class BySweeps(ToneWork):
                 return services.coil(one, load)
             return services.sweep_on(bench.name, out, back, services.block())
 
-        dialog = IdentifyDialog(instrument, bench, backend, self._jobs, self)
+        def plucks(one: Instrument, load: Load, at: int, back: int) -> AudioBackend:
+            if bench.simulated:
+                return services.plucks(one, load, bench.rate_hz, at + 1)
+            return services.sweep_on(bench.name, 1, back, services.block())
+
+        dialog = IdentifyDialog(instrument, bench, backend, plucks, self._jobs, self)
         if dialog.exec() and dialog.edit is not None:
             self._document.apply(dialog.edit)
             self.said.emit(f"{instrument.name}: measured values taken over. Ctrl+Z undoes it.")
