@@ -32,6 +32,7 @@ from diaulos.app.dialogs.identify import IdentifyDialog
 from diaulos.app.dialogs.preferences import PreferencesDialog
 from diaulos.app.dialogs.sockets import SocketsDialog
 from diaulos.app.dialogs.sweep_line import Bench
+from diaulos.app.dialogs.trainer import TrainerDialog
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
@@ -146,7 +147,8 @@ def dialog_pages(desk: Desk, window: MainWindow, folder: Path, out: Path) -> Non
     view = desk.views["instruments"]
     identify = IdentifyDialog(
         view.instrument, Bench(48_000, True, "Simulated studio"),
-        lambda one, load, _out, _back: desk.services.coil(one, load), desk.jobs, window,
+        lambda one, load, _out, _back: desk.services.coil(one, load),
+        lambda one, load, at, _back: desk.services.plucks(one, load, 48_000, at), desk.jobs, window,
     )  # fmt: skip
     theme.dress(identify)
     identify.show()
@@ -169,6 +171,7 @@ def dialog_pages(desk: Desk, window: MainWindow, folder: Path, out: Path) -> Non
     gear.grab().save(str(out / "gear-day.png"))
     gear.reject()
     desk.gear.dialog = None
+    trainer(desk, window, out)
     if shutil.which("pdftoppm") is not None:
         sheet = make_sheet(
             document.session,
@@ -183,6 +186,22 @@ def dialog_pages(desk: Desk, window: MainWindow, folder: Path, out: Path) -> Non
              str(out / "sheet-levels-printed")],
             check=True, stderr=subprocess.DEVNULL,
         )  # fmt: skip
+
+
+def trainer(desk: Desk, window: MainWindow, out: Path) -> None:
+    """A difference that was answered, and is looked back at."""
+    shown = TrainerDialog.exec
+    TrainerDialog.exec = lambda self: self.show()
+    desk.training.ask_trainer()
+    TrainerDialog.exec = shown
+    (dialog,) = window.findChildren(TrainerDialog)
+    dialog.exercises.setCurrentRow(3)
+    dialog.start()
+    wait(window_app(), lambda: desk.jobs.quiet)
+    dialog.answer(dialog._run.trial.odd)
+    wait(window_app(), lambda: dialog.after.there)
+    dialog.grab().save(str(out / "trainer-day.png"))
+    dialog.reject()
 
 
 def window_app() -> QApplication:
