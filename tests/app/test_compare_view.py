@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
@@ -21,6 +22,7 @@ from diaulos.signal.blind import judge
 from diaulos.signal.fir import shift
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.compare.answers import answer_words
+from diaulos.work.compare.choices import outside_file
 from diaulos.work.compare.cutting import LowCutFor
 from diaulos.work.compare.data import pair_data
 from diaulos.work.ports import FileNotes
@@ -417,3 +419,44 @@ def test_what_is_compared_is_read_apart_from_what_plays(
     kept = [channel.read for one in view._levels.values() for channel in one.heard.channels]
     assert seen
     assert not [one for one in seen if any(one is other for other in kept)]
+
+
+def test_what_is_compared_is_there_again_after_a_start(
+    compared: tuple[Desk, CompareView], settled: Callable[[Desk], None], qtbot: QtBot,
+    tmp_path: Path,
+) -> None:  # fmt: skip
+    """The same candidates in the same order, a file from outside too; what is gone is left out,
+    and less than two are no comparison."""
+    desk, view = compared
+    folder = tmp_path / "s.diaulos"
+    played = 0.5 * performance(seconds=2.0)
+    outside = tmp_path / "outside.wav"
+    soundfile.write(outside, played, RATE)
+    view._add((outside_file(str(outside)),))
+    straight, round_, over, file = view.candidates
+    view.set_candidates((over, straight, file))
+    settled(desk)
+
+    def again() -> list[str]:
+        assert desk.document is not None
+        desk.document.mark_saved(desk.document.session)
+        before = desk.views["compare"]
+        desk.detach()
+        assert desk.open_path(folder)
+        qtbot.waitUntil(lambda: desk.document is not None, timeout=30_000)
+        settled(desk)
+        desk.show("compare")
+        settled(desk)
+        shown = desk.views["compare"]
+        assert isinstance(shown, CompareView)
+        assert shown is not before
+        return [one.name for one in shown.candidates]
+
+    assert again() == ["Over", "Straight", "outside.wav"]
+    outside.unlink()
+    assert again() == ["Over", "Straight"]
+    shown = desk.views["compare"]
+    assert isinstance(shown, CompareView)
+    shown.set_candidates((round_,))
+    settled(desk)
+    assert again() == ["Straight", "Round", "Over"]

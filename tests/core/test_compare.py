@@ -22,7 +22,7 @@ from diaulos.signal.difference import split_difference, third_octaves
 from diaulos.signal.fir import shift
 from diaulos.signal.lowcut import low_cut_db, low_cut_sections, proposed_corner_hz, share_below_db
 from diaulos.signal.stacking import stack
-from diaulos.work.compare.pairs import Side, compare_pair
+from diaulos.work.compare.pairs import Side, both_in_time, compare_pair
 from diaulos.work.compare.words import difference_words, verdict_of
 from diaulos.work.ports import CancelToken
 from support import RATE, outside, performance, reference_cases
@@ -413,3 +413,44 @@ def test_the_shell_tells_the_same(
 def test_the_blind_verb_is_documented(capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["blind", "--trials", "16", "--right", "12", "--json"]) == 0
     assert set(json.loads(capsys.readouterr().out)) == documented("blind")
+
+
+def test_what_is_known_of_a_pair_is_not_worked_out_again() -> None:
+    """First the quick figures, then the split: together what is told at once."""
+    rng = np.random.default_rng(12)
+    a = rng.standard_normal(12 * RATE).astype(np.float32) * 0.1
+    b = (0.8 * shift(a.astype(np.float64), 321.0, a.size)).astype(np.float32)
+    sides = Side("A", a, RATE), Side("B", b, RATE)
+    quick = compare_pair(*sides, CancelToken(), split=False)
+    assert quick.split is None
+    whole = compare_pair(*sides, CancelToken(), known=quick)
+    at_once = compare_pair(*sides, CancelToken())
+    assert whole.split == at_once.split
+    assert whole.stacked is quick.stacked
+    assert whole.found == at_once.found
+    assert whole.louder_lu == at_once.louder_lu == pytest.approx(-1.938, abs=0.002)
+
+
+def test_sums_block_by_block_are_those_of_the_whole() -> None:
+    """Longer than a block, B shorter than A, late by a part of a sample: held block by block the
+    sums are those of the whole arrays at once."""
+    rng = np.random.default_rng(13)
+    a = (0.1 * np.convolve(rng.standard_normal(700_000), np.ones(8), "same")).astype(np.float32)
+    b = (-0.5 * shift(a.astype(np.float64), 1_000.37, 600_000)).astype(np.float32)
+    pair = compare_pair(Side("A", a, RATE), Side("B", b, RATE), CancelToken(), split=False)
+    assert pair.found is not None
+    assert pair.found.delay_samples == pytest.approx(1_000.37, abs=0.01)
+    assert pair.louder_lu is not None
+    gain = 10.0 ** (-pair.louder_lu / 20.0)
+    first, count, moved = both_in_time(a, b, pair.found)
+    here = a[first : first + count].astype(np.float64)
+    raw = b[first : first + count].astype(np.float64)
+    whole = stack(here[: raw.size], gain * raw, gain * moved[: raw.size], float(RATE))
+    assert whole is not None
+    assert pair.stacked is not None
+    assert pair.stacked.found_db == pytest.approx(whole.found_db, abs=1e-3)
+    assert pair.stacked.in_time_db == pytest.approx(whole.in_time_db, abs=1e-3)
+    assert pair.stacked.correlation == pytest.approx(whole.correlation, abs=1e-4)
+    for one, other in zip(pair.stacked.octaves, whole.octaves, strict=True):
+        assert one.found_db == pytest.approx(other.found_db, abs=0.01)
+        assert one.in_time_db == pytest.approx(other.in_time_db, abs=0.01)

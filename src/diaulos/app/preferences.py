@@ -17,6 +17,16 @@ MOST_FOLDERS = 40
 MOST_RECENT = 8
 
 
+MOST_COMPARED, MOST_SESSIONS = 9, 30
+
+
+def _words(value: Any) -> list[str]:
+    """A list of words; ValueError for what is none."""
+    if not isinstance(value, list) or not all(isinstance(one, str) for one in value):
+        raise ValueError("no list of words")
+    return value
+
+
 class Preferences:
     """Typed access to Qt's settings; stored values are never trusted to have a type."""
 
@@ -135,6 +145,20 @@ class Preferences:
         """What sound goes by now (device, first output to listen by, block): where it changes,
         what is open is opened anew."""
         return self.device, self.listens_by(self.device), self.block_of(self.device)
+
+    def compared(self, session_id: str) -> list[str]:
+        """Keys of what was compared last in a session, the reference first."""
+        kept = self._mapping("compared", _words).get(session_id, [])
+        return kept[:MOST_COMPARED]
+
+    def keep_compared(self, session_id: str, keys: list[str]) -> None:
+        """Remember what is compared in a session; of the last sessions only."""
+        kept = self._mapping("compared", _words)
+        kept.pop(session_id, None)
+        if keys:
+            kept[session_id] = keys
+        last = dict(list(kept.items())[-MOST_SESSIONS:])
+        self._settings.setValue("compared", json.dumps(last))
 
     @property
     def sessions_folder(self) -> Path:

@@ -224,9 +224,10 @@ def spectra(x: Audio, first: NDArray[np.int64], size: int) -> Complex:
     """
     import scipy.fft
 
-    x = np.asarray(x, np.float64)
+    x = np.asarray(x)
     if x.size < size:
         x = np.concatenate([x, np.zeros(size - x.size)])
+    # Of double width, whatever the samples are of: only what is looked at is widened.
     window = 0.5 - 0.5 * np.cos(2.0 * np.pi * np.arange(size) / size)
     return np.asarray(scipy.fft.rfft(x[first[:, None] + np.arange(size)] * window, workers=2))
 

@@ -12,7 +12,7 @@ Conventions
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -67,6 +67,34 @@ class Stacked:
     in_time_notches: tuple[Notch, ...]
 
 
+@dataclass(frozen=True)
+class Held:
+    """Two tracks held against each other, the other one as it was found and in time.
+
+    Energies of all frames (`mine`; `its` as found, `later` in time), what they have in common
+    (`cross` as found, `aligned` in time), and spectra of windows, shape (windows, bins), of windows
+    of `size` frames.
+    """
+
+    rate_hz: float
+    size: int
+    mine: float
+    its: float
+    later: float
+    cross: float
+    aligned: float
+    here: Complex
+    found: Complex
+    moved: Complex
+
+    def louder(self, gain: float) -> Held:
+        """The other one at a gain."""
+        return replace(
+            self, its=gain**2 * self.its, later=gain**2 * self.later, cross=gain * self.cross,
+            aligned=gain * self.aligned, found=gain * self.found, moved=gain * self.moved,
+        )  # fmt: skip
+
+
 def stack(a: Audio, found: Audio, in_time: Audio, rate_hz: float) -> Stacked | None:
     """How two tracks go together.
 
@@ -87,15 +115,36 @@ def stack(a: Audio, found: Audio, in_time: Audio, rate_hz: float) -> Stacked | N
     """
     require_rate(rate_hz)
     one, other, moved = (np.asarray(x, np.float64) for x in (a, found, in_time))
-    mine, its, later = float(one @ one), float(other @ other), float(moved @ moved)
+    first, size = windows(one.size, rate_hz)
+    return stacked(
+        Held(
+            rate_hz, size, float(one @ one), float(other @ other), float(moved @ moved),
+            float(one @ other), float(one @ moved), spectra(one, first, size),
+            spectra(other, first, size), spectra(moved, first, size),
+        )
+    )  # fmt: skip
+
+
+def stacked(held: Held) -> Stacked | None:
+    """How two tracks go together that were held against each other at one loudness.
+
+    Parameters
+    ----------
+    held
+        The two.
+
+    Returns
+    -------
+    The figures; None where one of them is silent.
+    """
+    mine, its, later, cross, aligned = (
+        held.mine, held.its, held.later, held.cross, held.aligned
+    )  # fmt: skip
     if mine <= 0.0 or its <= 0.0 or later <= 0.0:
         return None
-    cross, aligned = float(one @ other), float(one @ moved)
-    first, size = windows(one.size, rate_hz)
-    freqs = np.arange(size // 2 + 1) * rate_hz / size
-    here = spectra(one, first, size)
-    as_found, as_moved = spectra(other, first, size), spectra(moved, first, size)
-    sums = _Sums.of(here, as_found), _Sums.of(here, as_moved)
+    rate_hz = held.rate_hz
+    freqs = np.arange(held.size // 2 + 1) * rate_hz / held.size
+    sums = _Sums.of(held.here, held.found), _Sums.of(held.here, held.moved)
     return Stacked(
         found_db=db(1.0 + 2.0 * cross / (mine + its)),
         in_time_db=db(1.0 + 2.0 * aligned / (mine + later)),

@@ -81,6 +81,19 @@ def candidate_named(session: Session, key: str) -> Candidate | None:
     return next((one for one in candidates_of(session) if one.key == key), None)
 
 
+def remembered(session: Session, keys: Sequence[str]) -> tuple[Candidate, ...]:
+    """What was compared before, as far as it is still there; nothing where that is less than two
+    things."""
+    known = {one.key: one for one in candidates_of(session)}
+    found = []
+    for key in dict.fromkeys(keys):
+        if key in known:
+            found.append(known[key])
+        elif key.startswith("/") and Path(key).is_file():
+            found.append(outside_file(key))
+    return tuple(found[:MOST]) if len(found) > 1 else ()
+
+
 def outside_file(path: str) -> Candidate:
     """A file that is compared without being the session's."""
     name = path.rsplit("/", 1)[-1]

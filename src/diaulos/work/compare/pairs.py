@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,7 +15,7 @@ from diaulos.signal.difference import Split, power_of, spectra, split_difference
 from diaulos.signal.loudness import SILENT_LUFS, Layout, LoudnessMeter
 from diaulos.signal.null import null_depth
 from diaulos.signal.peaks import loudest_span
-from diaulos.signal.stacking import Stacked, stack
+from diaulos.signal.stacking import Held, Stacked, stacked
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ArraySource
 from diaulos.work.listening.aligned import read_aligned, record_of
@@ -31,6 +32,7 @@ NULL_S = 6.0
 NEAR_SAMPLES, NEAR_DB = 2.0, -6.0
 """A delay is settled by the null where it stays so near and the null gets so deep."""
 SPECTRUM_OCTAVES = 1.0 / 12.0
+HELD_FRAMES = 262_144
 
 
 @dataclass(frozen=True)
@@ -77,14 +79,24 @@ class Pair:
     judged_s: float
 
 
-def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -> Pair:
-    """Hold B against A; without `split` only what takes no time: delay, level, mono sums."""
+def compare_pair(
+    a: Side, b: Side, cancel: CancelToken, *, split: bool = True, known: Pair | None = None
+) -> Pair:
+    """Hold B against A; without `split` only what takes little time: delay, level, mono sums. What
+    is `known` of the two is not worked out again."""
     rate = float(a.rate_hz)
     most = round(MOST_S * rate)
     one, other = a.samples[:most], b.samples[:most]
     cancel.check()
-    louder = _louder(a, b)
-    found, reason, refused = _lag(one, other, rate)
+    # Both leave the interpreter's lock alone for most of their time.
+    if known is not None:
+        louder, found = known.louder_lu, known.found
+        reason, refused = known.reason, known.refused
+    else:
+        with ThreadPoolExecutor(1) as pool:
+            loudness = pool.submit(_louder, a, b)
+            found, reason, refused = _lag(one, other, rate)
+            louder = loudness.result()
     cancel.check()
     parts = None
     if found is not None and split and louder is not None:
@@ -98,18 +110,47 @@ def compare_pair(a: Side, b: Side, cancel: CancelToken, *, split: bool = True) -
             if _rest(without) < _rest(parts):
                 found, parts = steady, without
         cancel.check()
-    first, count, moved = both_in_time(one, other, found)
-    here = np.asarray(one[first : first + count], np.float64)
-    raw = np.asarray(other[first : first + count], np.float64)
-    stacked = spectrum = None
+    if known is not None and found == known.found:
+        return replace(known, split=parts)
+    first, count = _in_common(one, other, found)
+    sums = spectrum = None
     if louder is not None and count > 0:
-        gain = db_to_gain(-louder)
-        there = min(here.size, raw.size)
-        stacked = stack(here[:there], gain * raw[:there], gain * moved[:there], rate)
-        spectrum = spectrum_of(here, gain * moved, rate)
+        held = _held(one, other, found, first, count, rate).louder(db_to_gain(-louder))
+        sums = stacked(held)
+        spectrum = _spectrum(power_of(held.here), power_of(held.moved), held.size, rate)
     return Pair(
-        a.name, b.name, a.rate_hz, louder, found, reason, refused, parts, stacked, spectrum,
+        a.name, b.name, a.rate_hz, louder, found, reason, refused, parts, sums, spectrum,
         round(count / rate, 3),
+    )  # fmt: skip
+
+
+def _held(a: Mono, b: Mono, found: Alignment | None, first: int, count: int, rate: float) -> Held:
+    """Both from a frame of A on, block by block: what takes no room is kept of all, what does of
+    some windows."""
+    starts, size = windows(count, rate)
+    moved = np.empty(count, np.float32)
+
+    def piece(at: int) -> Real:
+        span = slice(first + at, first + min(count, at + HELD_FRAMES))
+        one = np.asarray(a[span], np.float64)
+        later = np.asarray(_in_time(b, found, span.start, one.size, np.float32), np.float64)
+        moved[at : at + one.size] = later
+        # What lies behind B's end as it was found is silent there.
+        raw = np.asarray(b[span], np.float64)
+        short = one[: raw.size]
+        return np.array([one @ one, raw @ raw, later @ later, short @ raw, one @ later])
+
+    # Summed in one order, whichever thread is first.
+    with ThreadPoolExecutor(2) as pool:
+        totals = np.sum(list(pool.map(piece, range(0, count, HELD_FRAMES))), axis=0)
+    end = first + count
+    raw_b = b[first:end]
+    if raw_b.size < count:
+        raw_b = np.concatenate([raw_b, np.zeros(count - raw_b.size, np.float32)])
+    mine, its, later_, cross, aligned = (float(one) for one in totals)
+    return Held(
+        rate, size, mine, its, later_, cross, aligned, spectra(a[first:end], starts, size),
+        spectra(raw_b, starts, size), spectra(moved, starts, size),
     )  # fmt: skip
 
 
@@ -180,35 +221,51 @@ def _rest(split: Split | None) -> float:
 
 def both_in_time(a: Mono, b: Mono, found: Alignment | None) -> tuple[int, int, Real]:
     """(first frame of A at which both are there, how many, and B there, in time)."""
+    first, count = _in_common(a, b, found)
+    return first, count, np.asarray(_in_time(b, found, first, count), np.float64)
+
+
+def _in_common(a: Mono, b: Mono, found: Alignment | None) -> tuple[int, int]:
+    """The first frame of A at which both are there, and how many are."""
     if found is None:
-        count = min(a.size, b.size)
-        return 0, count, np.asarray(b[:count], np.float64)
+        return 0, min(a.size, b.size)
     drift = record_of(found).told_drift_ppm
     lag = found.delay_samples
     first = max(0, math.ceil(-lag))
     last = min(a.size, math.floor((b.size - lag) / (1.0 + drift * 1e-6)))
-    if last - first < 2:
-        return 0, 0, np.zeros(0)
+    return (first, last - first) if last - first >= 2 else (0, 0)
+
+
+def _in_time(
+    b: Mono, found: Alignment | None, first: int, count: int, width: type = np.float64
+) -> NDArray[np.floating]:
+    """B from a frame of A on, in A's time and not turned over. Half the `width` is half the time:
+    -120 dB re what is moved."""
+    if found is None or not count:
+        return np.asarray(b[first : first + count], width)
+    drift = record_of(found).told_drift_ppm
     source = ArraySource(b, 1)
-    return (
-        first,
-        last - first,
-        found.polarity * read_aligned(source, first, last - first, lag, drift),
-    )
+    moved = read_aligned(source, first, count, found.delay_samples, drift, width=width)
+    return np.asarray(found.polarity * moved)
 
 
 def spectrum_of(a: Real, b: Real, rate: float) -> Spectrum:
     """Both by twelfths of an octave."""
     first, size = windows(a.size, rate)
-    freqs = np.arange(size // 2 + 1) * rate / size
     powers = [power_of(spectra(x, first, size)) for x in (a, b)]
+    return _spectrum(powers[0], powers[1], size, rate)
+
+
+def _spectrum(a: Real, b: Real, size: int, rate: float) -> Spectrum:
+    """Power spectra of windows of `size` frames, by twelfths of an octave."""
+    freqs = np.arange(size // 2 + 1) * rate / size
     at = np.geomspace(30.0, min(20_000.0, 0.49 * rate), 113)
     half = 2.0 ** (SPECTRUM_OCTAVES / 2.0)
     low, high = np.searchsorted(freqs, at / half), np.searchsorted(freqs, at * half)
     high = np.maximum(high, low + 1)
     scale = 2.0 / (0.375 * size * size)  # of a Hann window: a full-scale sine is -3 dB in its bin
     rows = []
-    for power in powers:
+    for power in (a, b):
         total = np.concatenate([[0.0], np.cumsum(power)])
         rows.append(10.0 * np.log10((total[high] - total[low]) * scale + 1e-20))
     return Spectrum(at, rows[0], rows[1])

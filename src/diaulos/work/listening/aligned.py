@@ -42,10 +42,13 @@ def read_aligned(
     delay_samples: float,
     drift_ppm: float = 0.0,
     channel: int = 0,
-) -> NDArray[np.float64]:
+    *,
+    width: type[np.floating] = np.float64,
+) -> NDArray[np.floating]:
     """`count` samples from `first` on, in the time of the other recording.
 
-    Sample n is the recording at n + delay + drift x n, band-limited; silence outside it.
+    Sample n is the recording at n + delay + drift x n, band-limited; silence outside it. With
+    numpy.float32 for `width` a recording without drift is moved in half the time.
     """
     if abs(drift_ppm) < 1e-9:
         ahead = math.ceil(delay_samples)
@@ -56,6 +59,11 @@ def read_aligned(
         if ahead == delay_samples:
             skip = FRACTION_TAPS - 1 - lead
             return window[skip : skip + count]
+        if width is np.float32:
+            from diaulos.signal.convolve import convolve_long
+
+            narrow = convolve_long(window.astype(np.float32), taps)
+            return narrow[FRACTION_TAPS - 1 : FRACTION_TAPS - 1 + count]
         from diaulos.signal.convolve import BlockConvolver
 
         convolver = BlockConvolver(taps)

@@ -44,6 +44,7 @@ from diaulos.work.compare.choices import (
     Candidate,
     candidates_of,
     outside_file,
+    remembered,
     usual_candidates,
 )
 from diaulos.work.listening.player import LOUDEST_LEVEL_DB, START_LEVEL_DB
@@ -70,6 +71,9 @@ class CompareView(ComparePages):
         self.draw: Draw = secrets.randbelow
         """Where the order of a blind test comes from."""
         self._begun = False
+        self._preferences = context.preferences
+        self._usual: tuple[Candidate, ...] = ()
+        """What nobody chose, or is remembered already."""
         self._shuffled: tuple[int, ...] = ()
         """Of unnamed listening: which candidate each key plays."""
         self._kept_test: BlindTest | None = None
@@ -245,7 +249,10 @@ class CompareView(ComparePages):
         self._shown = True
         if not self._begun:
             self._begun = True
-            self._candidates = usual_candidates(self._document.session)
+            session = self._document.session
+            before = remembered(session, self._preferences.compared(session.id))
+            self._candidates = before or usual_candidates(session)
+            self._usual = self._candidates
             self._chosen = 1
         self._gone()
         self._show()
@@ -258,6 +265,14 @@ class CompareView(ComparePages):
     def leave(self) -> None:
         """Another view is shown."""
         self._shown = False
+        self._remember()
+
+    def _remember(self) -> None:
+        """What is compared, for the next start; not what nobody chose."""
+        if self._begun and self._candidates != self._usual:
+            self._usual = self._candidates
+            keys = [one.key for one in self._candidates]
+            self._preferences.keep_compared(self._document.session.id, keys)
 
     def escape(self) -> None:
         """Out of the blind page; a test under way is stopped and kept."""
@@ -267,6 +282,7 @@ class CompareView(ComparePages):
     def close_down(self) -> None:
         """The session goes."""
         self._tick.stop()
+        self._remember()
 
     def ending(self) -> Ending | None:
         """A blind test under way is not lost without a word."""

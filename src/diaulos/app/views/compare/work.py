@@ -220,7 +220,7 @@ class CompareWork(View):
 
             a, b = side(piece.one), side(piece.other)
             if piece.kind is None:
-                return compare_pair(a, b, cancel, split=piece.split)
+                return compare_pair(a, b, cancel, split=piece.split, known=pair)
             return _extra_of(piece, a, b, pair)
 
         def done(found: Found) -> None:
