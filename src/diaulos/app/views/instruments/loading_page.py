@@ -68,9 +68,10 @@ class LoadingPage(QWidget):
         self._rows: tuple[InputRow, ...] = ()
         self._ratings: dict[str, tuple[ImpedanceChoice, ...]] = {}
         self.plot = CurvePlot()
-        self.table = QTableWidget(0, len(COLUMNS))
+        # The last one has no figures: it takes the room that is left.
+        self.table = QTableWidget(0, len(COLUMNS) + 1)
         self.table.setAccessibleName("Inputs compared, in figures and words")
-        self.table.setHorizontalHeaderLabels([name for name, _ in COLUMNS])
+        self.table.setHorizontalHeaderLabels([*(name for name, _ in COLUMNS), ""])
         for index, (_, words) in enumerate(COLUMNS):
             item = self.table.horizontalHeaderItem(index)
             assert item is not None
@@ -163,7 +164,7 @@ class LoadingPage(QWidget):
             words = QTableWidgetItem(f"    {row.words}")
             words.setToolTip(tip(f"{LOST}: {row.words}"))
             self.table.setItem(2 * index + 1, 0, words)
-            self.table.setSpan(2 * index + 1, 0, 1, len(COLUMNS))
+            self.table.setSpan(2 * index + 1, 0, 1, len(COLUMNS) + 1)
         fix_height(self.table, 42 + 36 * max(1, len(rows)))
         if self._session is not None and self._instrument is not None:
             self.show_curves(self._session, self._instrument)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QByteArray, QMarginsF, QRectF, QSize, Qt, QUrl
+from PySide6.QtCore import QByteArray, QMarginsF, QPoint, QRect, QRectF, QSize, Qt, QUrl
 from PySide6.QtGui import (
     QAbstractTextDocumentLayout,
     QFont,
@@ -17,6 +17,7 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPalette,
     QPixmap,
+    QRegion,
     QResizeEvent,
     QTextDocument,
 )
@@ -92,11 +93,12 @@ class SheetPage(Rescaled):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         width = min(self.width(), theme.px(MOST))
-        painter.fillRect(QRectF(0, 0, width, self.height()), LOOK.colour("paper"))
-        painter.translate(MARGIN, MARGIN)
+        left = (self.width() - width) // 2  # in the middle of what is wider than a page
+        painter.fillRect(QRectF(left, 0, width, self.height()), LOOK.colour("paper"))
+        painter.translate(left + MARGIN, MARGIN)
         context = QAbstractTextDocumentLayout.PaintContext()
         context.palette.setColor(QPalette.ColorRole.Text, LOOK.colour("ink"))
-        context.clip = QRectF(event.rect()).translated(-MARGIN, -MARGIN)
+        context.clip = QRectF(event.rect()).translated(-left - MARGIN, -MARGIN)
         painter.setClipRect(context.clip)
         self.document.documentLayout().draw(painter, context)
         if self.hasFocus():
@@ -109,9 +111,11 @@ class SheetPage(Rescaled):
 
     def copy_image(self) -> None:
         """The page into the clipboard."""
-        picture = QPixmap(self.size())
+        width = min(self.width(), theme.px(MOST))
+        picture = QPixmap(width, self.height())
         picture.fill(LOOK.colour("paper"))
-        self.render(picture)
+        page = QRect((self.width() - width) // 2, 0, width, self.height())
+        self.render(picture, QPoint(), QRegion(page))
         QGuiApplication.clipboard().setPixmap(picture)
 
 
