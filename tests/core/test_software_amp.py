@@ -207,8 +207,17 @@ def test_a_take_and_a_pass_by_the_shell(
                  "--name", "Mine", "--program", told)  # fmt: skip
         data = answered(run_json(capsys, *words))
         assert [one["tap"] for one in data["tracks"]] == ["di", "modeled"]
-        dry, amp = (soundfile.read(str(path / one["file"]))[0] for one in data["tracks"])
+        files = [path / one["file"] for one in data["tracks"]]
+        dry, amp = (soundfile.read(str(file))[0] for file in files)
         assert find_alignment(dry, amp, RATE).delay_samples == pytest.approx(LATE, abs=0.02)
+        # What real ports recorded is compared like anything else.
+        (pair,) = run_json(capsys, "compare", *files)[1]["pairs"]
+        assert pair["delay_samples"] == pytest.approx(LATE, abs=0.02)
+        assert pair["polarity"] == 1
+        assert pair["gain_db"] == pytest.approx(6.02, abs=0.15)
+        assert pair["null_after_filter_db"] < -25.0
+        assert pair["mono_sum_aligned_db"] > 2.9
+        assert "move" in pair["verdict"]
         return True
 
     def reamped() -> bool:
