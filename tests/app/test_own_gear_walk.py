@@ -8,9 +8,9 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from hands import ALT, CTRL, press, tab_to, through
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog
 from pytestqt.qtbot import QtBot
 
 from diaulos import wiring
@@ -28,50 +28,6 @@ from diaulos.work.training.hearing import SKILLS, Hearing
 from diaulos.work.training.setting import Gaining, Matching
 
 Settle = Callable[[Desk], None]
-ALT, CTRL, PLAIN = (
-    Qt.KeyboardModifier.AltModifier, Qt.KeyboardModifier.ControlModifier,
-    Qt.KeyboardModifier.NoModifier,
-)  # fmt: skip
-
-
-def press(key: Qt.Key, modifier: Qt.KeyboardModifier = PLAIN) -> None:
-    """A key into whatever has the focus; no click anywhere in this file."""
-    app = QApplication.instance()
-    assert isinstance(app, QApplication)
-    window = app.activeWindow()
-    assert window is not None
-    QTest.keyClick(app.focusWidget() or window, key, modifier)
-    if modifier == ALT:
-        QTest.qWait(200)  # a button that is pressed by its letter stays down for a moment
-
-
-def tab_to(wanted: QWidget, most: int = 60) -> None:
-    """Tab until it has the focus: everything can be reached."""
-    for _ in range(most):
-        if wanted.hasFocus():
-            return
-        press(Qt.Key.Key_Tab)
-    pytest.fail(f"{wanted.accessibleName() or wanted} is not reached by Tab")
-
-
-def through(
-    monkeypatch: pytest.MonkeyPatch, kind: type[QDialog], walk: Callable[..., None]
-) -> None:
-    """Where the window would wait for a dialog, the walk goes through it."""
-
-    def run(dialog: QDialog) -> int:
-        dialog.setModal(True)
-        dialog.show()
-        for _ in range(200):
-            if dialog.isActiveWindow():
-                break
-            dialog.activateWindow()
-            QTest.qWait(20)
-        assert dialog.isActiveWindow()
-        walk(dialog)
-        return dialog.result()
-
-    monkeypatch.setattr(kind, "exec", run)
 
 
 @pytest.fixture
