@@ -13,7 +13,7 @@ from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.gear import GearDialog, keepable
-from diaulos.app.widgets.photographs import Large
+from diaulos.app.widgets.photographs import Large, picture_of
 from diaulos.session import edits
 from diaulos.session.library import OwnCable
 from diaulos.session.model import Session
@@ -198,6 +198,12 @@ def test_a_photograph_lies_beside_the_entry_and_stays_through_its_changes(
     dialog.photographs.setCurrentRow(0)
     qtbot.keyClick(dialog.photographs, Qt.Key.Key_Return)
     assert shown == [(960, 480)]
+    # One that was spoiled from outside is a blank frame, or left out; the others stay.
+    assert picture_of(b"no picture").isNull()
+    dialog.photographs.show_pictures([("a.jpg", picture_of(b"")), ("b.png", picture)])
+    assert dialog.photographs.item(0).toolTip() == "a.jpg cannot be shown"
+    dialog.photographs.show_large(0)
+    assert len(shown) == 1
     # What is no picture is refused in words.
     path.write_bytes(b"no picture at all")
     qtbot.mouseClick(dialog.photograph, Qt.MouseButton.LeftButton)

@@ -204,6 +204,18 @@ def test_the_price_of_stacking_is_what_the_mix_makes(tmp_path: Path, delay: int)
         heard = stereo_of(channels_of(rows, mixed, folder))(0, 3 * RATE)
         power[pan] = float(np.sum(np.square(heard, dtype=np.float64)))
     assert 10.0 * np.log10(power[0.0] / power[1.0]) == pytest.approx(told, abs=0.06)
+    # What was read is kept for as long as it is heard so, and for this session alone.
+    known: dict[object, float | None] = {}
+    one, other = (track.file for track in session.takes[0].tracks)
+    first = sums_of(session, folder, known)(session.takes[0], one, other)
+    assert len(known) == 1
+    quieter = session.model_copy(update={"mix": {one: Heard(level_db=-20.0)}})
+    again = sums_of(quieter, folder, known)(session.takes[0], one, other)
+    assert again != pytest.approx(first, abs=0.01) or delay == 400
+    sums_of(session.model_copy(update={"id": "another"}), folder, known)(
+        session.takes[0], one, other
+    )
+    assert len(known) == 3
     # Without the audio it is not guessed.
     assert "Compare" in only(departures(session, practice=like("as_it_plays")), "tones").price
     apart = session.model_copy(

@@ -30,6 +30,18 @@ def picture_of(data: bytes) -> QImage:
     return reader.read()
 
 
+def _small(picture: QImage) -> QIcon:
+    """As it stands in a row; an empty frame for what cannot be shown."""
+    if picture.isNull():
+        blank = QPixmap(SMALL)
+        blank.fill(theme.current().colour("line"))
+        return QIcon(blank)
+    small = picture.scaled(
+        SMALL, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
+    )
+    return QIcon(QPixmap.fromImage(small))
+
+
 class Photographs(QListWidget):
     """Small ones in a row. Enter, or a double click, shows one large; Del removes it."""
 
@@ -55,12 +67,8 @@ class Photographs(QListWidget):
         self._pictures = tuple(found)
         self.clear()
         for at, (name, picture) in enumerate(found, start=1):
-            small = picture.scaled(
-                SMALL, Qt.AspectRatioMode.KeepAspectRatio,
-                Qt.TransformationMode.SmoothTransformation,
-            )  # fmt: skip
-            item = QListWidgetItem(QIcon(QPixmap.fromImage(small)), "")
             words = f"Photograph {at} of {len(found)}"
+            item = QListWidgetItem(_small(picture), "")
             item.setToolTip(words if not picture.isNull() else f"{name} cannot be shown")
             item.setData(Qt.ItemDataRole.AccessibleTextRole, words)
             self.addItem(item)

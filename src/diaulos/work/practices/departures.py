@@ -77,7 +77,8 @@ def sums_of(
     def asked(take: Take, one: str, other: str) -> float | None:
         rows = {row.key: row for row in mix_rows(session, take)}
         key = tuple(
-            (file, level_of(rows[file]), heard_through(session, file)) for file in (one, other)
+            (session.id, file, level_of(rows[file]), heard_through(session, file))
+            for file in (one, other)
         )
         if key not in kept:
             if len(kept) >= MOST_KEPT:
