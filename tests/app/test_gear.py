@@ -204,6 +204,8 @@ def test_a_photograph_lies_beside_the_entry_and_stays_through_its_changes(
     assert dialog.photographs.item(0).toolTip() == "a.jpg cannot be shown"
     dialog.photographs.show_large(0)
     assert len(shown) == 1
+    opened.gear._look()
+    settled(opened)
     # What is no picture is refused in words.
     path.write_bytes(b"no picture at all")
     qtbot.mouseClick(dialog.photograph, Qt.MouseButton.LeftButton)
