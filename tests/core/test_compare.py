@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import math
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -454,3 +455,42 @@ def test_sums_block_by_block_are_those_of_the_whole() -> None:
     for one, other in zip(pair.stacked.octaves, whole.octaves, strict=True):
         assert one.found_db == pytest.approx(other.found_db, abs=0.01)
         assert one.in_time_db == pytest.approx(other.in_time_db, abs=0.01)
+
+
+def test_a_rest_is_told_by_both_its_ends() -> None:
+    """Judged on what the filter had not seen the rest is too much, on what it was fitted on too
+    little: the noise that was put there lies between, and the less there is to go by the farther
+    the ends lie apart."""
+    rng = np.random.default_rng(21)
+    apart = []
+    for seconds in (2.0, 12.0):
+        a = 0.1 * rng.standard_normal(round(seconds * RATE))
+        tone = ss.sosfilt(ss.butter(2, 3_000.0, fs=R, output="sos"), a)
+        noise = rng.standard_normal(a.size)
+        noise *= 0.1 * float(np.sqrt(np.mean(tone**2) / np.mean(noise**2)))
+        split = split_difference(a, tone + noise, tone + noise, R)
+        assert split is not None
+        assert split.rest_db is not None
+        assert split.rest_least_db is not None
+        # The rest is told at B's level, re A: -20 dB under what a filter makes of A.
+        gain = float(a @ (tone + noise)) / float(a @ a)
+        level = gain if split.louder_db else 1.0
+        true = 10.0 * np.log10(float(noise @ noise) / level**2 / float(a @ a))
+        assert split.rest_least_db - 0.05 <= true <= split.rest_db + 0.05
+        apart.append(split.rest_db - split.rest_least_db)
+    assert 0.0 < apart[1] < apart[0]
+    assert apart[1] < 1.5
+
+
+def test_a_rest_that_is_not_sure_is_said_so() -> None:
+    rng = np.random.default_rng(22)
+    a = (0.1 * rng.standard_normal(RATE)).astype(np.float32)
+    b = (a + 0.02 * rng.standard_normal(a.size)).astype(np.float32)
+    pair = compare_pair(Side("A", a, RATE), Side("B", b, RATE), CancelToken())
+    assert pair.split is not None
+    split = replace(pair.split, rest_db=-14.0, rest_least_db=-19.6)
+    assert "the rest lies 14 to 20 dB down." in difference_words(replace(pair, split=split))
+    near = replace(split, rest_least_db=-15.0)
+    assert "the rest lies 14 dB down." in difference_words(replace(pair, split=near))
+    deep = replace(split, rest_db=-84.0, rest_least_db=-95.0)
+    assert "the rest lies 84 dB down." in difference_words(replace(pair, split=deep))

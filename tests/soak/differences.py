@@ -25,7 +25,7 @@ Real = NDArray[np.float64]
 PAIRS = 200
 SECONDS = 12.0
 TIME_DB, LEVEL_DB, TONE_DB, REST_DB = 0.1, 0.1, 0.5, 1.5
-"""How far a share may be off, in dB: what is stated of them."""
+"""How far a share may be off, in dB; tone and rest off the ends that are stated of them."""
 WORTH = 0.3
 """Of what was left before it: a share that is the small difference of two large figures is not told
 to a tenth of a decibel."""
@@ -72,22 +72,23 @@ def _db(power: float) -> float:
     return 10.0 * math.log10(max(power, 1e-20))
 
 
-def off(rng: random.Random) -> tuple[dict[str, float], str]:
-    """How far each share of one pair is off, in dB; and what went wrong altogether."""
+def off(rng: random.Random) -> tuple[dict[str, float], str, float | None]:
+    """How far each share of one pair is off, in dB; what went wrong altogether; and how far apart
+    the ends of its rest lie."""
     a, b, linear, late, polarity = pair(rng)
     found = compare_pair(
         Side("A", a.astype(np.float32), RATE), Side("B", b.astype(np.float32), RATE), CancelToken()
     )
     if found.found is None:
-        return {}, f"refused: {found.reason}"
+        return {}, f"refused: {found.reason}", None
     if found.found.polarity != polarity:
-        return {}, "polarity"
+        return {}, "polarity", None
     # An honest delay lines the waveforms up; a filter's own lag is part of it.
     if abs(found.found.delay_samples - late) > 40.0:
-        return {}, f"delay off by {found.found.delay_samples - late:.1f}"
+        return {}, f"delay off by {found.found.delay_samples - late:.1f}", None
     split = found.split
     if split is None or split.rest_db is None:
-        return {}, "no split"
+        return {}, "no split", None
     from diaulos.signal.peaks import loudest_span
     from diaulos.work.compare.pairs import SPLIT_S
 
@@ -106,7 +107,7 @@ def off(rng: random.Random) -> tuple[dict[str, float], str]:
         float(np.sum(((other - line) / level) ** 2)) / power,
     ]
     if steps[2] > steps[1]:
-        return {}, ""
+        return {}, "", None
     told = {
         "time": (split.time_share_db, steps[0] - steps[1]),
         "level": (split.level_share_db, steps[1] - steps[2]),
@@ -121,8 +122,22 @@ def off(rng: random.Random) -> tuple[dict[str, float], str]:
     }
     rest = _db(steps[3])
     if rest > FLOOR_DB or split.rest_db > FLOOR_DB:
-        found_off["rest"] = split.rest_db - rest
-    return found_off, ""
+        found_off["rest"] = outside(rest, split.rest_least_db, split.rest_db)
+    if "tone" in found_off and split.rest_least_db is not None:
+        # The tone's share is what the filter takes away: as sure as what it leaves.
+        least, most = (
+            _db(max(0.0, steps[2] - 10.0 ** (end / 10.0)))
+            for end in (split.rest_db, split.rest_least_db)
+        )
+        found_off["tone"] = outside(_db(told["tone"][1]), least, most)
+    apart = None if split.rest_least_db is None else split.rest_db - split.rest_least_db
+    return found_off, "", apart
+
+
+def outside(true: float, least: float | None, most: float) -> float:
+    """How far what is stated lies off the truth: 0 between its ends."""
+    low = most if least is None else min(least, most)
+    return low - true if true < low else most - true if true > most else 0.0
 
 
 LIMITS = {"time": TIME_DB, "level": LEVEL_DB, "tone": TONE_DB, "rest": REST_DB}
@@ -132,9 +147,11 @@ def run(pairs: int, seed: int) -> tuple[str, int]:
     """Make pairs and hold every share against the truth."""
     wrong: Counter[str] = Counter()
     worst = dict.fromkeys(LIMITS, 0.0)
-    judged = 0
+    judged, widths = 0, []
     for number in range(pairs):
-        shares, problem = off(random.Random(f"{seed} {number}"))
+        shares, problem, apart = off(random.Random(f"{seed} {number}"))
+        if apart is not None:
+            widths.append(apart)
         if problem:
             wrong[problem] += 1
             continue
@@ -146,6 +163,9 @@ def run(pairs: int, seed: int) -> tuple[str, int]:
     told = ", ".join(f"{name} {by:.2f} dB" for name, by in worst.items())
     count = sum(wrong.values())
     words = f"differences: {judged} of {pairs} pairs split, {count} wrong; worst {told}"
+    if widths:
+        half, most = np.quantile(widths, [0.5, 0.95])
+        words += f"; ends of the rest {half:.2f} dB apart (median), {most:.2f} dB (95 %)"
     for problem, times in wrong.most_common(20):
         words += f"\n  {times} x {problem}"
     return words, count

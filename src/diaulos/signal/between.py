@@ -53,13 +53,15 @@ class Between:
     """The filter from A to B and what it leaves.
 
     `left` is the power of what it leaves of B re the power of B, judged on what it was not fitted
-    on; `taps` the impulse response, `ahead` how many of them lie before time 0; `rate_hz` the
-    sample rate.
+    on, `least` the same judged on what it was fitted on: a filter that knows too little leaves too
+    much of the first and too little of the second, so that the truth lies between. `taps` is the
+    impulse response, `ahead` how many of them lie before time 0; `rate_hz` the sample rate.
     """
 
     taps: Real
     ahead: int
     left: float
+    least: float
     rate_hz: float
     rest: Real
     """What it leaves of B, sample by sample, from frame `first` on."""
@@ -117,7 +119,7 @@ def filter_between(a: Audio, b: Audio, rate_hz: float) -> Between | None:
     if power <= 0.0:
         return None
     flattened = {0.0: blocks}
-    best: tuple[float, Real, Real] = (math.inf, np.zeros(taps), np.zeros(0))
+    best: tuple[float, list[Real], Real] = (math.inf, [], np.zeros(0))
     fitted = [np.zeros(taps), np.zeros(taps)]
     for floor, wanted, steps in STAGES:
         if floor not in flattened:
@@ -135,9 +137,17 @@ def filter_between(a: Audio, b: Audio, rate_hz: float) -> Between | None:
         rest[~even], rest[even] = blocks.left(fitted[0], ~even), blocks.left(fitted[1], even)
         left = float(np.sum(np.square(rest)))
         if left < best[0]:
-            best = (left, 0.5 * (fitted[0] + fitted[1]), rest)
-    left, found, rest = best
-    return Between(found, ahead, left / power, rate_hz, rest.reshape(-1), taps - ahead)
+            best = (left, fitted, rest)
+    left, halves, rest = best
+    seen = sum(
+        float(np.sum(np.square(blocks.left(half, chosen))))
+        for half, chosen in zip(halves, (even, ~even), strict=True)
+    )
+    found = 0.5 * (halves[0] + halves[1])
+    return Between(
+        found, ahead, left / power, min(seen, left) / power, rate_hz, rest.reshape(-1),
+        taps - ahead,
+    )  # fmt: skip
 
 
 def _flattening(a: Real, floor: float) -> Real:

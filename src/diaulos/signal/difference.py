@@ -88,6 +88,9 @@ class Split:
     time_share_db: float | None
     level_share_db: float | None
     tone_share_db: float | None
+    rest_least_db: float | None
+    """No less than that is the rest; `rest_db` is the most that it can be: the filter was judged on
+    what it had not seen."""
     bands: tuple[Band, ...]
     response: tuple[Gain, ...]
 
@@ -173,6 +176,9 @@ def split_difference(a: Audio, found: Audio, in_time: Audio, rate_hz: float) -> 
         time_share_db=_share(untouched, moved),
         level_share_db=_share(moved, equal),
         tone_share_db=None if rest is None else _share(equal, rest),
+        rest_least_db=None
+        if filtered is None or rest is None
+        else db(min(filtered.least * scaled, rest)),
         bands=_bands(one, other, best, filtered, rate_hz),
         response=() if filtered is None else _response(one, level, filtered, gain, rate_hz),
     )

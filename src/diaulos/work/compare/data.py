@@ -43,6 +43,7 @@ def pair_data(pair: Pair) -> dict[str, Any]:
             "time_share_db": _rounded(split.time_share_db),
             "level_share_db": _rounded(split.level_share_db),
             "tone_share_db": _rounded(split.tone_share_db),
+            "rest_least_db": _rounded(split.rest_least_db),
         },
         "bands": [
             {

@@ -19,6 +19,8 @@ WORTH_DB = 1.0
 """By so much a move or a turn has to better the sum to be asked for."""
 EQUAL_DB = 3.01
 LATE_SAMPLES = 1.0
+UNSURE_DB, DEEP_DB = 3.0, -60.0
+"""A rest whose ends lie so far apart is told by both, unless it is deeper than anybody hears."""
 PLAYED_DB = -30.0
 """Where the reference has less than this of its most, a difference in tone is not what is heard."""
 
@@ -65,8 +67,13 @@ def _sentence(found: list[str], split: Split | None = None) -> str:
         return f"{text}."
     if split.rest_db <= DEEPEST_DB + 20.0:
         return f"{text}; nothing else is left."
-    side = "down" if split.rest_db <= 0.0 else "above"
-    return f"{text}; the rest lies {number(abs(split.rest_db), 0)} dB {side}."
+    most, least = split.rest_db, split.rest_least_db
+    side = "down" if most <= 0.0 else "above"
+    figure = number(abs(most), 0)
+    if DEEP_DB < most <= 0.0 and least is not None and most - least > UNSURE_DB:
+        # A filter that knew too little: what it leaves is no more than this, maybe less.
+        figure = f"{figure} to {number(abs(max(least, DEEPEST_DB)), 0)}"
+    return f"{text}; the rest lies {figure} dB {side}."
 
 
 def largest_gain(split: Split) -> str | None:

@@ -124,6 +124,14 @@ class AnswerPanel(QWidget):
                 figure.setText("nothing")
             else:
                 figure.setText(f"{number(value, 1)} dB")
+        rest = next(tip for key, _, tip in SHARES if key == "rest_db")
+        least = split.rest_least_db if split is not None else None
+        if split is not None and least is not None and split.rest_db is not None:
+            rest += (
+                f". Between {number(least, 1)} dB (on what the filter was fitted on) and "
+                f"{number(split.rest_db, 1)} dB (on what it had not seen)"
+            )
+        self.shares["rest_db"].setToolTip(rest)
 
     def show_curve(self) -> None:
         """The chosen curve of the pair."""
