@@ -203,6 +203,25 @@ def test_one_answer_counts_however_often_it_is_given(
     assert len(run.stairs.trials) == 1
 
 
+@pytest.mark.parametrize("row", [0, len(SKILLS), len(SKILLS) + 1])
+def test_what_is_still_worked_out_when_it_closes_is_not_played(
+    row: int, dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None]
+) -> None:
+    """An answer, a beginning, a take: its sound comes from a job, and the dialog may be gone."""
+    begin(dialog, row, opened, settled)
+    run = dialog._run
+    if isinstance(run, Hearing):
+        dialog.answer(0)
+    elif isinstance(run, Gaining):
+        dialog._take(12.0)
+    else:
+        dialog.start()
+    dialog.reject()
+    settled(opened)
+    assert not dialog._place.playing
+    assert not dialog._turns.isActive()
+
+
 def test_closing_is_silent(
     dialog: TrainerDialog, opened: Desk, settled: Callable[[Desk], None]
 ) -> None:

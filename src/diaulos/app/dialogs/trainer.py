@@ -134,6 +134,8 @@ class TrainerDialog(QDialog):
         self._turns.setInterval(TURN_MS)
         self._turns.timeout.connect(self._take_turns)
         self._pair: tuple[str, str] = ("", "")
+        self._closed = False
+        """What a job still brings is not played then."""
         self._answering = False
         """A trial is being made: an answer to it would be one to the trial before."""
         self.resize(980, 640)
@@ -189,7 +191,7 @@ class TrainerDialog(QDialog):
         self.faults.answered.connect(self._found_faults)
         self.gaining.looked.connect(self._look)
         self.gaining.recorded.connect(self._take)
-        self.finished.connect(lambda _code: self._quiet())
+        self.finished.connect(lambda _code: self._on_closed())
 
     # --- choosing ---
 
@@ -202,6 +204,10 @@ class TrainerDialog(QDialog):
     def _skill(self) -> Skill | None:
         row = self.exercises.currentRow()
         return SKILLS[row] if 0 <= row < len(SKILLS) else None
+
+    def _on_closed(self) -> None:
+        self._closed = True
+        self._quiet()
 
     def _quiet(self) -> None:
         self._turns.stop()
@@ -344,9 +350,12 @@ class TrainerDialog(QDialog):
         self._pair = (one, other)
         self._place.seek(0)
         self._sound(one)
-        self._turns.start()
+        if not self._closed:
+            self._turns.start()
 
     def _sound(self, key: str) -> None:
+        if self._closed:
+            return
         self._heard = key
         self._place.hear({key})
         if not self._place.playing:
