@@ -54,8 +54,9 @@ class Between:
 
     `left` is the power of what it leaves of B re the power of B, judged on what it was not fitted
     on, `least` the same judged on what it was fitted on: a filter that knows too little leaves too
-    much of the first and too little of the second, so that the truth lies between. `taps` is the
-    impulse response, `ahead` how many of them lie before time 0; `rate_hz` the sample rate.
+    much of the first and too little of the second; the truth lies between, unless the filter
+    is longer than it reaches. `taps` is the impulse response, `ahead` how many of them lie before
+    time 0; `rate_hz` the sample rate.
     """
 
     taps: Real

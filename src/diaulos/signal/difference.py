@@ -89,8 +89,8 @@ class Split:
     level_share_db: float | None
     tone_share_db: float | None
     rest_least_db: float | None
-    """No less than that is the rest; `rest_db` is the most that it can be: the filter was judged on
-    what it had not seen."""
+    """The same on what the filter was fitted on; `rest_db` is on what it had not seen. The rest
+    lies between as a rule: not where the filter is not found whole."""
     bands: tuple[Band, ...]
     response: tuple[Gain, ...]
 

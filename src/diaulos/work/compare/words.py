@@ -20,7 +20,7 @@ WORTH_DB = 1.0
 EQUAL_DB = 3.01
 LATE_SAMPLES = 1.0
 UNSURE_DB, DEEP_DB = 3.0, -60.0
-"""A rest whose ends lie so far apart is told by both, unless it is deeper than anybody hears."""
+"""A rest whose ends lie so far apart is told by both, unless it lies so deep."""
 PLAYED_DB = -30.0
 """Where the reference has less than this of its most, a difference in tone is not what is heard."""
 
@@ -71,7 +71,7 @@ def _sentence(found: list[str], split: Split | None = None) -> str:
     side = "down" if most <= 0.0 else "above"
     figure = number(abs(most), 0)
     if DEEP_DB < most <= 0.0 and least is not None and most - least > UNSURE_DB:
-        # A filter that knew too little: what it leaves is no more than this, maybe less.
+        # A filter that knew too little: what it leaves on what it had not seen is too much.
         figure = f"{figure} to {number(abs(max(least, DEEPEST_DB)), 0)}"
     return f"{text}; the rest lies {figure} dB {side}."
 

@@ -128,8 +128,8 @@ class AnswerPanel(QWidget):
         least = split.rest_least_db if split is not None else None
         if split is not None and least is not None and split.rest_db is not None:
             rest += (
-                f". Between {number(least, 1)} dB (on what the filter was fitted on) and "
-                f"{number(split.rest_db, 1)} dB (on what it had not seen)"
+                f". {number(split.rest_db, 1)} dB on what the filter had not seen, "
+                f"{number(least, 1)} dB on what it was fitted on"
             )
         self.shares["rest_db"].setToolTip(rest)
 
