@@ -121,16 +121,16 @@ def off(rng: random.Random) -> tuple[dict[str, float], str, float | None]:
         if wanted > WORTH * steps[{"time": 0, "level": 1, "tone": 2}[name]]
     }
     rest = _db(steps[3])
+    most = split.rest_db if split.rest_most_db is None else split.rest_most_db
     if rest > FLOOR_DB or split.rest_db > FLOOR_DB:
-        found_off["rest"] = outside(rest, split.rest_least_db, split.rest_db)
+        found_off["rest"] = outside(rest, split.rest_least_db, most)
     if "tone" in found_off and split.rest_least_db is not None:
         # The tone's share is what the filter takes away: as sure as what it leaves.
-        least, most = (
-            _db(max(0.0, steps[2] - 10.0 ** (end / 10.0)))
-            for end in (split.rest_db, split.rest_least_db)
+        less, more = (
+            _db(max(0.0, steps[2] - 10.0 ** (end / 10.0))) for end in (most, split.rest_least_db)
         )
-        found_off["tone"] = outside(_db(told["tone"][1]), least, most)
-    apart = None if split.rest_least_db is None else split.rest_db - split.rest_least_db
+        found_off["tone"] = outside(_db(told["tone"][1]), less, more)
+    apart = None if split.rest_least_db is None else most - split.rest_least_db
     return found_off, "", apart
 
 

@@ -43,6 +43,9 @@ found, and leads the longer one. Flattened deep, what is loudest holds nothing u
 is weak bends what is strong; so each length is taken up flattened and finished less so, at the end
 as it is heard. What a longer filter only makes up shows on what it was not fitted on: the best is
 taken."""
+SHORT_DB = 2.0
+"""A shorter filter that leaves so little more than the best is as good a tone curve: what the
+longer one explains besides may be distortion that rings with the notes, which come again."""
 ENOUGH = 1e-11
 """Share of the residual's square at which the steps stop."""
 LEAD_FLOOR = 1e-9
@@ -53,16 +56,18 @@ class Between:
     """The filter from A to B and what it leaves.
 
     `left` is the power of what it leaves of B re the power of B, judged on what it was not fitted
-    on, `least` the same judged on what it was fitted on: a filter that knows too little leaves too
-    much of the first and too little of the second; the truth lies between, unless the filter
-    is longer than it reaches. `taps` is the impulse response, `ahead` how many of them lie before
-    time 0; `rate_hz` the sample rate.
+    on. `least` is the least that any filter tried leaves on what it was fitted on: one that knows
+    too little leaves too much of the first and too little of the second. `most` is what the
+    shortest filter leaves that does nearly as well, on what it was not fitted on: of a driven
+    recording the longest explains distortion, too, where the same notes come again. `taps` is the
+    impulse response, `ahead` how many of them lie before time 0; `rate_hz` the sample rate.
     """
 
     taps: Real
     ahead: int
     left: float
     least: float
+    most: float
     rate_hz: float
     rest: Real
     """What it leaves of B, sample by sample, from frame `first` on."""
@@ -121,6 +126,7 @@ def filter_between(a: Audio, b: Audio, rate_hz: float) -> Between | None:
         return None
     flattened = {0.0: blocks}
     best: tuple[float, list[Real], Real] = (math.inf, [], np.zeros(0))
+    least, by_length = math.inf, dict[int, float]()
     fitted = [np.zeros(taps), np.zeros(taps)]
     for floor, wanted, steps in STAGES:
         if floor not in flattened:
@@ -137,16 +143,20 @@ def filter_between(a: Audio, b: Audio, rate_hz: float) -> Between | None:
         rest = np.empty_like(blocks.wanted)
         rest[~even], rest[even] = blocks.left(fitted[0], ~even), blocks.left(fitted[1], even)
         left = float(np.sum(np.square(rest)))
+        seen = sum(
+            float(np.sum(np.square(blocks.left(half, chosen))))
+            for half, chosen in zip(fitted, (even, ~even), strict=True)
+        )
+        least = min(least, seen, left)
+        by_length[length] = min(left, by_length.get(length, math.inf))
         if left < best[0]:
             best = (left, fitted, rest)
     left, halves, rest = best
-    seen = sum(
-        float(np.sum(np.square(blocks.left(half, chosen))))
-        for half, chosen in zip(halves, (even, ~even), strict=True)
-    )
+    nearly = left * 10.0 ** (SHORT_DB / 10.0)
+    most = by_length[min(length for length, more in by_length.items() if more <= nearly)]
     found = 0.5 * (halves[0] + halves[1])
     return Between(
-        found, ahead, left / power, min(seen, left) / power, rate_hz, rest.reshape(-1),
+        found, ahead, left / power, least / power, most / power, rate_hz, rest.reshape(-1),
         taps - ahead,
     )  # fmt: skip
 

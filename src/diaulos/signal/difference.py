@@ -89,8 +89,11 @@ class Split:
     level_share_db: float | None
     tone_share_db: float | None
     rest_least_db: float | None
-    """The same on what the filter was fitted on; `rest_db` is on what it had not seen. The rest
-    lies between as a rule: not where the filter is not found whole."""
+    """The least that any filter tried leaves on what it was fitted on; `rest_db` is what the best
+    leaves on what it had not seen."""
+    rest_most_db: float | None
+    """What the shortest filter leaves that does nearly as well as the best. The rest lies between
+    the least and the most as a rule: not where the filter is not found whole."""
     bands: tuple[Band, ...]
     response: tuple[Gain, ...]
 
@@ -179,6 +182,9 @@ def split_difference(a: Audio, found: Audio, in_time: Audio, rate_hz: float) -> 
         rest_least_db=None
         if filtered is None or rest is None
         else db(min(filtered.least * scaled, rest)),
+        rest_most_db=None
+        if filtered is None or rest is None
+        else db(min(max(filtered.most * scaled, rest), equal)),
         bands=_bands(one, other, best, filtered, rate_hz),
         response=() if filtered is None else _response(one, level, filtered, gain, rate_hz),
     )

@@ -44,6 +44,7 @@ def pair_data(pair: Pair) -> dict[str, Any]:
             "level_share_db": _rounded(split.level_share_db),
             "tone_share_db": _rounded(split.tone_share_db),
             "rest_least_db": _rounded(split.rest_least_db),
+            "rest_most_db": _rounded(split.rest_most_db),
         },
         "bands": [
             {

@@ -67,12 +67,14 @@ def _sentence(found: list[str], split: Split | None = None) -> str:
         return f"{text}."
     if split.rest_db <= DEEPEST_DB + 20.0:
         return f"{text}; nothing else is left."
-    most, least = split.rest_db, split.rest_least_db
-    side = "down" if most <= 0.0 else "above"
-    figure = number(abs(most), 0)
-    if DEEP_DB < most <= 0.0 and least is not None and most - least > UNSURE_DB:
-        # A filter that knew too little: what it leaves on what it had not seen is too much.
-        figure = f"{figure} to {number(abs(max(least, DEEPEST_DB)), 0)}"
+    rest, least, most = split.rest_db, split.rest_least_db, split.rest_most_db
+    side = "down" if rest <= 0.0 else "above"
+    figure = number(abs(rest), 0)
+    if least is not None and most is not None and DEEP_DB < most <= 0.0:
+        if most - least > UNSURE_DB:
+            # A filter that knew too little leaves too much of what it had not seen, and one that
+            # rings with the notes explains distortion, too.
+            figure = f"{number(abs(most), 0)} to {number(abs(max(least, DEEPEST_DB)), 0)}"
     return f"{text}; the rest lies {figure} dB {side}."
 
 

@@ -128,9 +128,12 @@ class AnswerPanel(QWidget):
         least = split.rest_least_db if split is not None else None
         if split is not None and least is not None and split.rest_db is not None:
             rest += (
-                f". {number(split.rest_db, 1)} dB on what the filter had not seen, "
-                f"{number(least, 1)} dB on what it was fitted on"
+                f". {number(split.rest_db, 1)} dB on what the best filter had not seen; "
+                f"{number(least, 1)} dB is the least that a filter leaves of what it was fitted on"
             )
+            most = split.rest_most_db
+            if most is not None and most > split.rest_db:
+                rest += f"; {number(most, 1)} dB with a shorter filter that does nearly as well"
         self.shares["rest_db"].setToolTip(rest)
 
     def show_curve(self) -> None:
