@@ -10,15 +10,20 @@ from diaulos.demo.comparing import (
     ANALOG_LATE,
     HIGHS_M,
     LOWS_M,
+    cabinet_later,
     finished_test,
     two_microphones,
     two_ways,
 )
+from diaulos.demo.rigs import more_ways
+from diaulos.demo.saltmarsh import bare_demo
+from diaulos.rig.checks import Severity
 from diaulos.units import metres_to_ms, ms_to_samples
 from diaulos.work.compare.blindrun import result_words
 from diaulos.work.compare.pairs import Side, compare_pair
 from diaulos.work.compare.words import verdict_of
 from diaulos.work.ports import CancelToken
+from diaulos.work.rigs.look import look_at
 from support import RATE, performance
 
 
@@ -53,6 +58,25 @@ def test_the_farther_microphone_is_later(volts: np.ndarray) -> None:
     assert found.found is not None
     air = ms_to_samples(metres_to_ms(LOWS_M - HIGHS_M), RATE)
     assert found.found.delay_samples == pytest.approx(air, abs=5.0)
+
+
+def test_an_amplifier_without_a_cabinet_stands_behind_a_printed_pedal(volts: np.ndarray) -> None:
+    printed, bare = cabinet_later(volts, float(RATE))
+    assert (printed.tap, bare.tap) == ("printed", "amp")
+    peaks = [20.0 * np.log10(np.max(np.abs(one.samples))) for one in (printed, bare)]
+    assert peaks[0] == pytest.approx(-9.0, abs=0.1)
+    assert peaks[1] == pytest.approx(-12.0, abs=0.1)
+    assert printed.samples.size == bare.samples.size == volts.size
+
+
+def test_the_more_ways_bring_several_returns_and_nothing_is_wrong_in_them() -> None:
+    session = bare_demo()
+    rigs = more_ways()
+    session = session.model_copy(update={"rigs": (*session.rigs, *rigs)})
+    for rig in rigs:
+        report = look_at(session, rig.id)
+        assert len(report.tracks) >= 2
+        assert not [one for one in report.findings if one.severity >= Severity.CAUTION]
 
 
 def test_the_finished_test_says_what_its_answers_say() -> None:

@@ -92,6 +92,23 @@ def two_microphones(volts: Real, rate_hz: float) -> tuple[Made, ...]:
     )
 
 
+PEDAL_DRIVE = 4.0
+"""How hard the pedal clips the loudest peak."""
+
+
+def cabinet_later(volts: Real, rate_hz: float) -> tuple[Made, ...]:
+    """A DI behind a pedal that belongs to the performance, and the amplifier behind it without a
+    cabinet: that is chosen later."""
+    peak = float(np.max(np.abs(volts)))
+    pedal = np.tanh(PEDAL_DRIVE * volts / peak)
+    bare = drive_signal(0.5 * peak * pedal, AmpSettings(voice="lantern", drive=3.0), rate_hz)
+    bare = np.asarray(bare[: volts.size], np.float64)
+    return (
+        Made("DI after pedals", "printed", np.asarray(db_to_gain(-9.0) * pedal)),
+        Made("Amp", "amp", bare * (db_to_gain(-12.0) / float(np.max(np.abs(bare))))),
+    )
+
+
 PLACES = (
     ("Centre", MicPlace(across=0.0, distance_m=NEAR_M, angle_deg=0.0)),
     ("Edge", MicPlace(across=1.0, distance_m=NEAR_M, angle_deg=0.0)),

@@ -1,4 +1,5 @@
-"""The demo's rigs: three for reamping by box, and a live room with wrong patches to find."""
+"""The demo's rigs: three for reamping by box, one by two microphones, one by a stream that comes
+back in stereo, and a live room with wrong patches to find."""
 
 from __future__ import annotations
 
@@ -22,6 +23,14 @@ def reamp_rigs() -> tuple[Rig, ...]:
             "rig03", "Bass by box", voice="keel", cabinet="bass-fifteen", amp_name="120 W bass head"
         ),
     )  # fmt: skip
+
+
+def more_ways() -> tuple[Rig, ...]:
+    """Several returns in one pass: two microphones before a bass cabinet, and a modeler's stereo
+    output by its stream."""
+    bass = build("reamp-bass", "rig05").model_copy(update={"name": "Bass by two microphones"})
+    stream = build("reamp-usb", "rig06").model_copy(update={"name": "Modeler by stream"})
+    return bass, stream.with_setting("modeler", "stereo", "on")
 
 
 def two_ways_rig(instrument_id: str) -> Rig:

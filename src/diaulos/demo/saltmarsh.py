@@ -23,6 +23,7 @@ from diaulos.demo.comparing import (
     HIGHS_M,
     LOWS_M,
     Made,
+    cabinet_later,
     kept_test,
     microphone_places,
     noted_places,
@@ -37,7 +38,14 @@ from diaulos.demo.instruments import (
     SEMI,
     with_strength,
 )
-from diaulos.demo.rigs import LIVE_ROOM, live_room, reamp_rigs, two_microphones_rig, two_ways_rig
+from diaulos.demo.rigs import (
+    LIVE_ROOM,
+    live_room,
+    more_ways,
+    reamp_rigs,
+    two_microphones_rig,
+    two_ways_rig,
+)
 from diaulos.errors import StorageError
 from diaulos.rig.bench import through_input
 from diaulos.rig.model import Rig
@@ -272,6 +280,7 @@ def demo_steps(
         files = (f"audio/{COMPARED[0].ident}_k02.wav", f"audio/{COMPARED[0].ident}_k03.wav")
         made_at = DEMO_DATE.replace(hour=15).isoformat(timespec="seconds")
         steps.append(("Noting the microphones' places", partial(noted_places, "t0008")))
+        steps.append(("Planning more ways", _more_ways))
         steps.append(("Listening blind", kept_test(COMPARED[0].ident, files, made_at)))
     for done, (text, step) in enumerate(steps):
         yield done / len(steps), text, step
@@ -289,6 +298,20 @@ def _live_room(session: Session) -> Edit:
         return now.model_copy(update={"rigs": (*now.rigs, rig)})
 
     return Edit("Demo: live room", with_room)
+
+
+def _more_ways(session: Session) -> Edit:
+    return Edit(
+        "Demo: more ways",
+        lambda now: now.model_copy(
+            update={
+                "rigs": (
+                    *now.rigs,
+                    *(one for one in more_ways() if all(one.id != old.id for old in now.rigs)),
+                )
+            }
+        ),
+    )
 
 
 def _strummed(number: int, player: _Player, session: Session) -> Edit:
@@ -350,6 +373,8 @@ COMPARED = (
               lambda volts: two_ways(volts, float(RATE_HZ), 402)[2:3]),
     _Compared("t0008", "Chorus, four places", 1, 102,
               lambda volts: microphone_places(volts, float(RATE_HZ))),
+    _Compared("t0009", "Ebb, cabinet later", 3, 109,
+              lambda volts: cabinet_later(volts, float(RATE_HZ))),
 )  # fmt: skip
 
 
