@@ -32,6 +32,7 @@ from diaulos.rig.model import (
     Device,
     DigitalFormat,
     Direction,
+    FilterStage,
     GainStage,
     InputNoise,
     Offset,
@@ -48,6 +49,8 @@ FULL_SCALE_DBU = 12.0
 """What reaches 0 dBFS at the instrument input with the pad off."""
 PAD_DB = 9.0
 PROCESSING_MS = 1.4
+STEREO_RIGHT_HZ = 2_500.0
+"""The stand-in for a stereo effect: its right side is darker, so that the sides differ."""
 KNOB_SCOPES: tuple[tuple[str, str], ...] = (
     ("jacks", "out"), ("xlr", "xlr"), ("phones", "phones"), ("none", "-"),
 )  # fmt: skip
@@ -256,6 +259,8 @@ def _processed(target: str, channel: int, side: str) -> list[Path]:
     tail: tuple[Stage, ...] = (_output_stage(target),) if analog else ()
     amp = AmpStage(full_scale_dbu=FULL_SCALE_DBU, full_out_dbu=27.0)
     middle: tuple[Stage, ...] = (CabinetStage(), DelayStage(ms=PROCESSING_MS))
+    if side == "r":
+        middle = (*middle, FilterStage(high_cut_by=(("stereo", "on", STEREO_RIGHT_HZ),)))
     found = []
     both = (("split", "both"),) if side == "r" else ()
     jack: When = (("feed", "jack"),)
