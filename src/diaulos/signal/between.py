@@ -193,19 +193,23 @@ class _Blocks:
     spectra: Complex
     wanted: Real
     taps: int
+    last: int
+    """Samples of the last block that the recordings reach; the others do not count."""
 
     @classmethod
     def cut(cls, a: Real, b: Real, taps: int, ahead: int) -> _Blocks:
         import scipy.fft
 
         size, hop = 4 * taps, 3 * taps
-        count = (a.size - taps) // hop
+        count = -(-(a.size - taps) // hop)
         first = np.arange(count) * hop
-        windows = a[first[:, None] + np.arange(size)]
+        last = a.size - taps - int(first[-1])
+        windows = np.pad(a, (0, hop - last))[first[:, None] + np.arange(size)]
         # Sample `taps` of a window is the first that sees a whole filter.
         at = first[:, None] + taps - ahead + np.arange(hop)
         wanted = np.where((at >= 0) & (at < b.size), b[np.clip(at, 0, b.size - 1)], 0.0)
-        return cls(scipy.fft.rfft(windows, axis=1, workers=2), wanted, taps)
+        wanted[-1, last:] = 0.0
+        return cls(scipy.fft.rfft(windows, axis=1, workers=2), wanted, taps, last)
 
     @property
     def count(self) -> int:
@@ -217,7 +221,10 @@ class _Blocks:
 
         size = 4 * self.taps
         spectra = self.spectra[chosen] * scipy.fft.rfft(taps, size)
-        return np.asarray(scipy.fft.irfft(spectra, size, axis=1, workers=2)[:, self.taps :])
+        made = np.asarray(scipy.fft.irfft(spectra, size, axis=1, workers=2)[:, self.taps :])
+        if chosen[-1]:
+            made[-1, self.last :] = 0.0
+        return made
 
     def against(self, rest: Real, chosen: NDArray[np.bool_]) -> Real:
         """The correlation of what is left with A, lag by lag: the gradient."""
