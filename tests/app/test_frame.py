@@ -322,7 +322,9 @@ def test_the_demo_is_seen_before_it_is_whole_and_gone_on_with(
     assert [take.id for take in session.takes][len(known) :] == [one.ident for one in COMPARED]
     assert [len(one.trials) for one in session.blind_tests] == [16]
     assert [rig.id for rig in session.rigs] == [
-        *(rig["id"] for rig in whole["rigs"]), "rig05", "rig06"
+        *(rig["id"] for rig in whole["rigs"]),
+        "rig05",
+        "rig06",
     ]
     assert session.takes[0].tracks[0].peak_dbfs == whole["takes"][0]["tracks"][0]["peak_dbfs"]
     assert len(session.takes[0].passes) == 2

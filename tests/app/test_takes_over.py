@@ -23,6 +23,7 @@ from diaulos.app.dialogs.import_take import ImportTakeDialog
 from diaulos.app.views.takes.mix import pan_words
 from diaulos.app.views.takes.view import TakesView
 from diaulos.figures import number
+from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.session.model import Heard, Pass, Return, rig_hash
 from diaulos.signal.pitch import Pitch
@@ -594,3 +595,58 @@ def test_files_become_a_take(
     wanted, _ = soundfile.read(str(paths[1]), dtype="float32")
     got, _ = soundfile.read(str(opened.folder.path / take.tracks[1].file), dtype="float32")
     assert np.array_equal(got, wanted[:, 0])
+
+
+# --- copies, and stereo pairs ---
+
+
+def test_the_chosen_take_comes_round_for_as_long_as_it_is_recorded_over(
+    shown: TakesView, qtbot: QtBot
+) -> None:
+    first = recorded(shown, qtbot, bars=2)
+    assert not shown.setup.copies.isVisible()
+    way(shown, "along")
+    assert shown.setup.copies.isVisible()
+    shown.setup.copies.setChecked(True)
+    second = recorded(shown, qtbot, bars=5)
+    assert (second.over, second.over_round) == (first.id, 2 * BAR)
+    assert "came round every 0:05.0" in shown.book.about.text()
+    rows = [row for row in mix_rows(held(shown), second) if row.places]
+    assert {row.places[0].round_frames for row in rows} == {2 * BAR}
+    shown.setup.copies.setChecked(False)
+    assert recorded(shown, qtbot, bars=1).over_round == 0
+
+
+def test_a_stereo_pair_is_one_row_of_the_mix_or_two(
+    shown: TakesView, opened: Desk, qtbot: QtBot
+) -> None:
+    rig = build("modeler-usb", "wide").with_setting("modeler", "stereo", "on")
+    opened.document.apply(edits.add_rig(rig))
+    opened.document.apply(edits.choose_recording_rig("wide"))
+    settle(shown, qtbot)
+    assert shown.setup.apart.isVisible()
+    take = recorded(shown, qtbot)
+    assert [len(part) for part in take.parts] == [2, 1]
+    press(qtbot, shown, Qt.Key.Key_X)
+    mix = shown.mix
+    assert [strip.name.text() for strip in mix._strips.values()] == ["Modeled", "DI"]
+    strip = next(iter(mix._strips.values()))
+    assert strip.pan_words.text() == "wide"
+    assert mix.apart.text() == "Stereo as two tracks"
+    strip.level.setFocus()
+    mix.apart.click()
+    settle(shown, qtbot)
+    names = {strip.name.text(): strip.pan_words.text() for strip in mix._strips.values()}
+    assert names == {"Modeled left": "left 100", "Modeled right": "right 100", "DI": "middle"}
+    assert mix.isAncestorOf(QApplication.focusWidget()), "the keyboard stays in the mix"
+    assert mix.apart.text() == "Stereo as one track"
+    opened.undo()
+    settle(shown, qtbot)
+    assert len(mix._strips) == 2
+    shown.setup.apart.setChecked(True)
+    press(qtbot, shown, Qt.Key.Key_X)
+    take = recorded(shown, qtbot)
+    assert take.pairs_apart
+    opened.document.apply(edits.choose_recording_rig("rig04"))
+    settle(shown, qtbot)
+    assert not shown.setup.apart.isVisible()

@@ -27,7 +27,15 @@ from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo
 from diaulos.work.listening.player import Channel, pan_gains
 from diaulos.work.ports import BlockStatus, BlockTime, FileNotes
 from diaulos.work.rigs.look import look_at
-from diaulos.work.takes.over import Monitor, Over, Timeline, over_bars, reference_of, timeline
+from diaulos.work.takes.over import (
+    Monitor,
+    Over,
+    Timeline,
+    over_bars,
+    reference_of,
+    round_of,
+    timeline,
+)
 from diaulos.work.takes.punch import PunchSink
 from diaulos.work.takes.ready import recordable_tracks, rig_to_record
 from diaulos.work.takes.recording import RecordRequest, prepare
@@ -127,6 +135,65 @@ def test_an_overdub_lands_in_time_with_what_was_heard(folder: SessionFolder) -> 
     assert (done.take.over, done.take.over_frame) == ("t0001", 0)
     assert done.take.time_reference == 1_000
     assert threads() == []
+
+
+def test_copies_of_a_take_join_on_whole_bars_and_ring_on(folder: SessionFolder) -> None:
+    """Four bars and what rings on behind them, under a part of nine: it comes round every four
+    bars, what rings on sounds into the next copy; and so it is heard afterwards."""
+    session, take, audio = old_take(folder, 4 * BAR / RATE + 0.4)
+    over = Over(take, copies=True)
+    request = RecordRequest(
+        session, bars=9, over=over, way_round=WayRound("box", told_samples=700.0)
+    )
+    done = prepare(request, folder, lambda *_: Loopback(700), lambda: NOON).run()
+    assert round_of(session, over) == 4 * BAR
+    assert (done.take.over, done.take.over_round) == ("t0001", 4 * BAR)
+    heard = (audio[1] + audio[2]).astype(np.float64)
+    wanted = np.zeros(9 * BAR + heard.size)
+    for at in (0, 4 * BAR, 8 * BAR):
+        wanted[at : at + heard.size] += heard
+    wanted = np.clip(wanted[: 9 * BAR], -1.0, 1.0)
+    got = read(folder, done.take.tracks[0])
+    assert got.size == 9 * BAR
+    assert np.abs(got - wanted).max() < 2.0 * QUANTUM
+    after = done.edit(session)
+    rows = [row for row in mix_rows(after, done.take) if row.key.startswith("audio/t0001")]
+    channels = channels_of([row for row in rows if not row.muted], after, folder)
+    for first, count in ((0, 9 * BAR), (4 * BAR - 100, 4_096), (8 * BAR + 7, 1)):
+        again = stereo_of(channels)(first, count)[:, 0]
+        ring = np.zeros(9 * BAR)
+        for at in (0, 4 * BAR, 8 * BAR):
+            size = min(heard.size, 9 * BAR - at)
+            ring[at : at + size] += heard[:size]
+        assert np.abs(again - ring[first : first + count]).max() < 1e-6
+    assert take_edits.change_take("t0002", "", over_round=0)(after).take("t0002").over_round == 0
+
+
+@pytest.mark.parametrize(("seconds", "bars"), [(0.3, 1), (7.9, 4), (8.0, 4), (8.9, 4), (9.1, 5)])
+def test_the_join_is_at_the_nearest_bar(folder: SessionFolder, seconds: float, bars: int) -> None:
+    session, take, _ = old_take(folder, seconds)
+    assert round_of(session, Over(take, copies=True)) == bars * BAR
+    assert round_of(session, Over(take)) == 0
+    assert round_of(session, Over(take, "loop", 0, BAR, copies=True)) == 0
+
+
+def test_a_take_under_a_take_that_comes_round_comes_round_with_it(folder: SessionFolder) -> None:
+    session, take, audio = old_take(folder)
+    second = take.model_copy(
+        update={"id": "t0002", "name": "Double", "over": "t0001", "over_frame": BAR,
+                "tracks": (take.tracks[1].model_copy(
+                    update={"file": "audio/t0002_k01.wav", "frames": 2 * BAR}),)}
+    )  # fmt: skip
+    third = second.model_copy(
+        update={"id": "t0003", "name": "Third", "over": "t0002", "over_frame": 0,
+                "over_round": 2 * BAR,
+                "tracks": (take.tracks[1].model_copy(update={"file": "audio/t0003_k01.wav"}),)}
+    )  # fmt: skip
+    session = edits.add_take(third)(edits.add_take(second)(session))
+    row = next(row for row in mix_rows(session, third) if row.key == take.tracks[1].file)
+    (channel,) = channels_of([row], session, folder)
+    assert np.abs(channel.read(0, 100) - audio[1][BAR : BAR + 100]).max() < 1e-6
+    assert np.abs(channel.read(2 * BAR, 100) - audio[1][BAR : BAR + 100]).max() < 1e-6
 
 
 def test_a_looped_range_comes_round_and_every_round_is_a_take(folder: SessionFolder) -> None:
@@ -529,7 +596,7 @@ def test_a_doubled_part_is_heard_with_the_first(folder: SessionFolder) -> None:
     )  # fmt: skip
     session = edits.add_take(third)(edits.add_take(double)(session))
     rows = mix_rows(session, third)
-    assert [(row.key[6:11], row.offset) for row in rows] == [
+    assert [(row.key[6:11], sum(one.offset for one in row.places)) for row in rows] == [
         ("t0003", 0), ("t0002", 1_000), *[("t0001", BAR + 1_000)] * 3,
     ]  # fmt: skip
     assert rows[3].name == f"{take.tracks[1].name}, Take 1"
@@ -579,6 +646,7 @@ def test_a_line_for_files_of_one_day(folder: SessionFolder) -> None:
 def test_bars_in_words(folder: SessionFolder) -> None:
     session, take, _ = old_take(folder)
     assert over_bars(session, "t0001", "", False, 1) == Over(take)
+    assert over_bars(session, "t0001", "", False, 1, True) == Over(take, copies=True)
     assert over_bars(session, "Take 1", "2-3", True, 2) == Over(take, "punch", BAR, 3 * BAR, 2)
     for bars in ("3", "x-2", "4-2", "0-2", "-1-2"):
         with pytest.raises(InputError, match="are no bars"):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 
 import numpy as np
@@ -9,10 +11,21 @@ import pytest
 import soundfile
 from test_cli import run, run_json
 
+from diaulos.session import take_edits
+from diaulos.session.model import Heard, Session
 from diaulos.storage.folder import SessionFolder
+from diaulos.wiring import write_stem_files
+from diaulos.work.compare.choices import candidates_of, open_candidate
+from diaulos.work.handing.stems import StemChoice, plan_stems
+from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
+from diaulos.work.rigs.look import look_at
 from diaulos.work.takes.proving import proving_of
+from diaulos.work.takes.ready import armed_tracks, sides_of
 from diaulos.work.takes.sides import same_sides, same_words
 from support import RATE
+
+SIDES = ("left", "right")
+NOON = datetime(2026, 3, 1, 12, 0, 0)
 
 
 def test_a_mono_tone_in_both_sides_is_told(
@@ -39,3 +52,134 @@ def test_a_mono_tone_in_both_sides_is_told(
     soundfile.write(right, 1e-5 * samples, RATE, subtype="PCM_24")
     assert same_sides(proving, folder) == ()
     folder.close()
+
+
+# --- a pair as one track, or as two ---
+
+
+@pytest.fixture
+def wide(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> Path:
+    """A session with a take of a modeler whose sides differ."""
+    path = tmp_path / "s.diaulos"
+    run(capsys, "new", path)
+    run(capsys, "rig", path, "--add", "modeler-usb", "--current")
+    folder = SessionFolder.open(path)
+    session = folder.load()
+    rigs = tuple(
+        rig.with_setting("modeler", "stereo", "on") if "modeler" in {d.id for d in rig.devices}
+        else rig
+        for rig in session.rigs
+    )  # fmt: skip
+    folder.save(session.model_copy(update={"rigs": rigs}))
+    folder.close()
+    code, data = run_json(capsys, "record", path, "--seconds", "3", "--fast", "--seed", "4")
+    assert code == 0
+    assert data["same_sides"] == []
+    assert data["pairs_apart"] is False
+    sided = {one["side"]: one for one in data["tracks"] if one["side"]}
+    assert set(sided) == {"left", "right"}
+    assert {one["pair"] for one in sided.values()} == {"Modeled"}
+    return path
+
+
+def test_a_stereo_pair_is_one_row_wide_apart_and_two_by_one_step(wide: Path) -> None:
+    folder = SessionFolder.open(wide)
+    session = folder.load()
+    take = session.takes[0]
+    left, right = (next(one for one in take.tracks if one.side == side) for side in SIDES)
+    samples = [soundfile.read(wide / one.file)[0] for one in (left, right)]
+
+    def heard(now: Session) -> np.ndarray:
+        rows = mix_rows(now, now.takes[0])
+        here = [row for row in rows if row.key in (left.file, right.file)]
+        return stereo_of(channels_of(here, now, folder))(0, samples[0].size)
+
+    rows = mix_rows(session, take)
+    pair = next(row for row in rows if row.name == "Modeled")
+    assert pair.files == (left.file, right.file)
+    assert len(rows) == 2, "the DI and the pair"
+    one = heard(session)
+    assert np.abs(one - np.stack(samples, axis=1)).max() < 1e-6
+    apart = take_edits.pairs_apart(take.id, True)(session)
+    rows = mix_rows(apart, apart.takes[0])
+    places = {row.name: row.heard.pan for row in rows if row.tap == "modeled"}
+    assert places == {"Modeled left": -1.0, "Modeled right": 1.0}
+    assert np.abs(heard(apart) - one).max() < 1e-6, "panned hard it is the same sound"
+    again = take_edits.pairs_apart(take.id, False)(apart)
+    assert np.abs(heard(again) - one).max() < 1e-6
+    assert [len(part) for part in again.takes[0].parts] == [2, 1]
+    folder.close()
+
+
+def test_one_pan_narrows_the_pair_and_one_mute_takes_both(wide: Path) -> None:
+    folder = SessionFolder.open(wide, read_only=True)
+    session = folder.load()
+    left, right = (one for one in session.takes[0].tracks if one.side)
+    narrow = take_edits.set_heard(left.file, Heard(pan=1.0))(session)
+    rows = [row for row in mix_rows(narrow, narrow.takes[0]) if row.beside]
+    out = stereo_of(channels_of(rows, narrow, folder))(0, 48_000)
+    assert np.abs(out[:, 0]).max() < 1e-6
+    muted = take_edits.set_heard(left.file, Heard(muted=True))(session)
+    keys = audible(mix_rows(muted, muted.takes[0]))
+    assert left.file not in keys
+    assert right.file not in keys
+    folder.close()
+
+
+def test_a_pair_is_exported_compared_and_handed_over_as_one(
+    wide: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    code, data = run_json(
+        capsys, "export", wide, tmp_path / "both.wav", "--take", "t0001", "--track", "Modeled"
+    )  # fmt: skip
+    assert code == 0
+    both, _ = soundfile.read(data["file"])
+    folder = SessionFolder.open(wide, read_only=True)
+    session = folder.load()
+    take = session.takes[0]
+    sides = [soundfile.read(wide / one.file)[0] for one in take.tracks if one.side]
+    assert np.abs(both - np.stack(sides, axis=1)).max() < 2.0**-23
+    right = tmp_path / "right.wav"
+    run(capsys, "export", wide, right, "--take", "t0001", "--track", "Modeled right")
+    alone, _ = soundfile.read(right)
+    assert np.array_equal(alone, sides[1])
+    named = {one.name: one for one in candidates_of(session)}
+    assert set(named) == {"DI", "Modeled"}
+    assert len(open_candidate(session, named["Modeled"], folder).channels) == 2
+    stems = plan_stems(session, StemChoice())
+    assert [one.name for one in stems] == ["Modeled", "DI"]
+    write_stem_files(session, stems, StemChoice(), folder, tmp_path / "st", clock=lambda: NOON)
+    written, _ = soundfile.read(tmp_path / "st" / stems[0].file)
+    assert np.abs(written - both).max() < 2.0**-22
+    folder.close()
+
+
+def test_two_tracks_where_they_are_asked_for(
+    wide: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    code, data = run_json(
+        capsys, "record", wide, "--seconds", "1", "--fast", "--seed", "4", "--stereo", "two"
+    )
+    assert code == 0
+    assert data["pairs_apart"] is True
+    folder = SessionFolder.open(wide, read_only=True)
+    session = folder.load()
+    rows = mix_rows(session, session.take(data["take"]))
+    assert [(row.name, row.heard.pan) for row in rows if row.side] == [
+        ("Modeled left", -1.0), ("Modeled right", 1.0),
+    ]  # fmt: skip
+    folder.close()
+
+
+def test_what_two_sides_are_called(wide: Path) -> None:
+    folder = SessionFolder.open(wide, read_only=True)
+    session = folder.load()
+    folder.close()
+    armed = armed_tracks(session, look_at(session))
+    assert sorted(sides_of(armed).values()) == [("Modeled", "left"), ("Modeled", "right")]
+    renamed = [
+        replace(one, name={"Modeled left": "Lamp", "Modeled right": "Moth"}.get(one.name, one.name))
+        for one in armed
+    ]
+    assert {name for name, _ in sides_of(renamed).values()} == {"Lamp and Moth"}
+    assert sides_of(armed[:1]) == {}

@@ -291,7 +291,7 @@ def export(
         if bool(track) == bool(made):
             raise InputError("give --pass NAME or --track NAME.", where="export")
         if track:
-            _export_track(folder, session, one, one.track(track), out, cabinet, replace, as_json)
+            _export_track(folder, session, one, one.part(track), out, cabinet, replace, as_json)
             return
         passed = next((p for p in one.passes if made in (p.id, p.name)), None)
         if passed is None:
@@ -337,7 +337,7 @@ def export(
 
 
 def _export_track(
-    folder: Any, session: Any, take: Any, track: Any, out: Path, cabinet: bool, replace: bool,
+    folder: Any, session: Any, take: Any, part: Any, out: Path, cabinet: bool, replace: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
     from diaulos import wiring
@@ -349,12 +349,13 @@ def _export_track(
         )
     files = wiring.ExternalAudio()
     export_track(
-        session, take, track, folder,
+        session, take, part[0], folder,
         lambda _added, channels, notes: files.create(
             out, session.sample_rate_hz, channels, session.word_length, notes, replace=replace
         ),
         wiring.local_now,
         cabinets=cabinet,
+        beside=part[1] if len(part) == 2 else None,
     )  # fmt: skip
     if as_json:
         print_json({"file": str(out), "files": [str(out)]})

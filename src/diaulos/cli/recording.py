@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import typer
 
@@ -34,6 +34,10 @@ def record(
     bars: Annotated[
         int | None, typer.Option("--bars", min=1, help="Length in bars of the session.")
     ] = None,
+    stereo: Annotated[
+        Literal["one", "two"],
+        typer.Option("--stereo", help="The sides of a stereo output as one track or two."),
+    ] = "one",
     count_in: Annotated[
         int, typer.Option("--count-in", min=0, max=8, help="Bars of click ahead of it.")
     ] = 0,
@@ -47,6 +51,10 @@ def record(
     bar_range: Annotated[
         str, typer.Option("--range", metavar="A-B", help="Bars of that take that come round.")
     ] = "",
+    copies: Annotated[
+        bool,
+        typer.Option("--copies", help="That take comes round again, on whole bars, to the end."),
+    ] = False,
     punch: Annotated[
         bool, typer.Option("--punch", help="Replace that range; the old take is kept.")
     ] = False,
@@ -105,6 +113,11 @@ def record(
         raise InputError("give a length.", remedy="Either --seconds or --bars.")
     if (punch or bar_range) and not over:
         raise InputError("a range belongs to a take.", remedy="Name it with --over.")
+    if copies and (not over or bar_range):
+        raise InputError(
+            "copies are of a take that plays along.", where="--copies",
+            remedy="Name it with --over, without --range.",
+        )  # fmt: skip
     if punch and not bar_range:
         raise InputError("a punch needs a range.", remedy="Give its bars with --range 5-8.")
     folder = wiring.SessionFolder.open(session_path)
@@ -112,10 +125,11 @@ def record(
         session = folder.load()
         session = with_programs(session, rig_to_record(session, rig), program)
         tracks = _named_tracks(session.rig(rig_to_record(session, rig)), only or ())
-        chosen = over_bars(session, over, bar_range, punch, pre_roll) if over else None
+        chosen = over_bars(session, over, bar_range, punch, pre_roll, copies) if over else None
         request = RecordRequest(
             session, rig_to_record(session, rig), seconds=seconds, bars=bars, loop_bars=loop,
             count_in_bars=count_in, name=name, over=chosen, tracks=tracks,
+            pairs_apart=stereo == "two",
             way_round=WayRound() if device == BENCH else wiring.way_round_of(device, round_trip),
         )  # fmt: skip
         if device == BENCH:
@@ -202,6 +216,8 @@ def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:
         "seconds": round(frames / rate_hz, 6),
         "over": take.over or None,
         "over_frame": take.over_frame,
+        "over_round": take.over_round,
+        "pairs_apart": take.pairs_apart,
         "punched": list(take.punched) if take.punched else None,
         "xruns": take.xruns,
         "dropouts": [{"frame": one.frame, "frames": one.frames} for one in take.dropouts],
@@ -210,6 +226,8 @@ def _data(take: Any, rate_hz: int, path: str) -> dict[str, Any]:
                 "id": track.id,
                 "name": track.name,
                 "tap": track.tap,
+                "side": track.side or None,
+                "pair": track.pair or None,
                 "file": track.file,
                 "peak_dbfs": round(track.peak_dbfs, 3),
                 "planned_peak_dbfs": track.planned_dbfs,

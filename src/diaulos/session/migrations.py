@@ -191,6 +191,12 @@ def _noise_checks_come(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
+def _copies_come(data: dict[str, Any]) -> dict[str, Any]:
+    """Version 18 knows takes that come round under a longer one, and stereo pairs as one track.
+    Until then there were none."""
+    return data
+
+
 def _dict(parent: Any, key: str) -> dict[str, Any]:
     found = parent.get(key) if isinstance(parent, dict) else None
     return found if isinstance(found, dict) else {}
@@ -225,6 +231,7 @@ MIGRATIONS: Mapping[int, Migration] = {
     14: _places_come,
     15: _origins_come,
     16: _noise_checks_come,
+    17: _copies_come,
 }
 """From version n to n + 1, by n. Version 1 is the first."""
 

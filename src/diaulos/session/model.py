@@ -26,7 +26,7 @@ from diaulos.session.noise_check import NoiseCheck
 from diaulos.session.practices import Practice
 from diaulos.signal.loudness import Layout, Method
 
-SCHEMA_VERSION = 17
+SCHEMA_VERSION = 18
 
 SIMULATED = BENCH
 """What played a take of the simulated studio."""
@@ -76,6 +76,10 @@ class Track(Frozen):
     """RMS of its quietest 0.3 s: its noise is no louder. None where nobody measured it."""
     planned_dbfs: float | None = None
     """The loudest peak that the level plan promised, unclipped; None where there was none."""
+    side: Literal["", "left", "right"] = ""
+    """Of a stereo pair."""
+    pair: Word = ""
+    """What both sides are called as one track."""
 
     @property
     def difference_db(self) -> float | None:
@@ -424,6 +428,12 @@ class Take(Frozen):
     """Id of the take that played along; "" where none did."""
     over_frame: int = Field(default=0, ge=0)
     """The frame of that take that this one's first frame belongs to."""
+    over_round: int = Field(default=0, ge=0)
+    """Frames after which that take came round again under this one, whole bars of it; 0: it was
+    heard once."""
+    pairs_apart: bool = False
+    """Whether the sides of its stereo pairs are tracks of their own, panned hard; else a pair is
+    one track."""
     punched: tuple[int, int] | None = None
     """The frames that are new; what lies around them is the take it was recorded over."""
     doubts: tuple[Doubt, ...] = Field(default=(), max_length=200)
@@ -446,6 +456,30 @@ class Take(Frozen):
             f"{self.name} has no track {track_id!r}.",
             remedy=f"Its tracks: {', '.join(t.name for t in self.tracks)}.",
         )
+
+    @property
+    def parts(self) -> tuple[tuple[Track, ...], ...]:
+        """The tracks in order, a stereo pair that is one track as (left, right), at the place of
+        whichever comes first."""
+        sides = {(one.pair, one.side): one for one in self.tracks if one.side and one.pair}
+        found: list[tuple[Track, ...]] = []
+        done: set[str] = set()
+        for track in self.tracks:
+            left, right = (sides.get((track.pair, side)) for side in ("left", "right"))
+            if self.pairs_apart or track not in (left, right) or left is None or right is None:
+                found.append((track,))
+            elif track.pair not in done:
+                done.add(track.pair)
+                found.append((left, right))
+        return tuple(found)
+
+    def part(self, name: str) -> tuple[Track, ...]:
+        """The track of this id or name, both sides of a pair by the pair's name; EditError when
+        there is none."""
+        for part in self.parts:
+            if len(part) == 2 and part[0].pair == name:
+                return part
+        return (self.track(name),)
 
     def pass_(self, pass_id: str) -> Pass:
         """The pass of this id or name; EditError when there is none."""
@@ -610,7 +644,7 @@ class Origin(Frozen):
 class Session(Frozen):
     """The whole document."""
 
-    schema_version: Literal[17] = 17
+    schema_version: Literal[18] = 18
     id: Word
     name: Name
     sample_rate_hz: int = Field(ge=8000, le=192_000)

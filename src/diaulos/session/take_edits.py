@@ -27,6 +27,9 @@ def add_recorded(
     def change(session: Session) -> Session:
         for take in several:
             session = add_take(take)(session)
+            if take.pairs_apart:
+                panned = sides_panned(session, take.id)
+                session = session.model_copy(update={"mix": {**session.mix, **panned}})
         return session.model_copy(
             update={
                 "snapshots": {**session.snapshots, rig_hash(rig): rig},
@@ -39,6 +42,32 @@ def add_recorded(
 
     label = several[0].name if len(several) == 1 else f"{len(several)} rounds"
     return Edit(f"Record {label}", change)
+
+
+def pairs_apart(take_id: str, apart: bool) -> Edit:
+    """A take's stereo pairs as two tracks each, panned hard, or as one; its files stay."""
+    label = "Stereo as two tracks" if apart else "Stereo as one track"
+    change = change_take(take_id, label, pairs_apart=apart)
+
+    def with_pans(session: Session) -> Session:
+        after = change(session)
+        return after.model_copy(update={"mix": {**after.mix, **sides_panned(after, take_id)}})
+
+    return Edit(label, with_pans)
+
+
+def sides_panned(session: Session, take_id: str) -> dict[str, Heard]:
+    """How the sides of a take's stereo pairs are heard: hard at their side as tracks of their own,
+    and in the middle as one, whose sides are apart by themselves."""
+    take = session.take(take_id)
+    places = {"left": -1.0, "right": 1.0}
+    return {
+        track.file: session.mix.get(track.file, Heard()).model_copy(
+            update={"pan": places[track.side] if take.pairs_apart else 0.0}
+        )
+        for track in take.tracks
+        if track.side
+    }
 
 
 def change_take(take_id: str, label: str, **values: object) -> Edit:

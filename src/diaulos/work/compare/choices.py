@@ -59,7 +59,7 @@ def candidates_of(session: Session) -> tuple[Candidate, ...]:
     """All that the session holds, take by take: tracks, then passes."""
     found = []
     for take in session.takes:
-        found += [_of_track(take, track) for track in take.tracks]
+        found += [_of_track(take, part) for part in take.parts]
         found += [_of_part(take, made, part) for made in take.passes for part in made.parts]
     return tuple(found)
 
@@ -104,8 +104,11 @@ def _in_take(one: Candidate, take: Take) -> bool:
     return one.key.startswith(f"{take.id}:")
 
 
-def _of_track(take: Take, track: Track) -> Candidate:
-    return Candidate(f"{take.id}:{track.file}", track.name, take.name, track.tap, (track.file,))
+def _of_track(take: Take, part: tuple[Track, ...]) -> Candidate:
+    first = part[0]
+    name = first.name if len(part) == 1 else first.pair
+    files = tuple(one.file for one in part)
+    return Candidate(f"{take.id}:{first.file}", name, take.name, first.tap, files)
 
 
 def _of_part(take: Take, made: Pass, part: tuple[Return, ...]) -> Candidate:
@@ -148,11 +151,14 @@ def open_candidate(
         return _open_file(one, session.sample_rate_hz, files, resample)
     take_id, _, file = one.key.partition(":")
     take = session.take(take_id)
-    for track in take.tracks:
-        if track.file == file:
-            channel = Channel(one.key, track_reader(file, store, session))
-            through = channels_through(channel, cabinet_of(session, file, store))
-            return Heard(one, tuple(through), track.frames)
+    for tracks in take.parts:
+        if tracks[0].file == file:
+            heard: list[Channel] = []
+            for track in tracks:
+                side = track.side if len(tracks) == 2 else ""
+                channel = Channel(one.key, track_reader(track.file, store, session), side=side)
+                heard += channels_through(channel, cabinet_of(session, track.file, store), side)
+            return Heard(one, tuple(heard), max(track.frames for track in tracks))
     for made in take.passes:
         for part in made.parts:
             if part[0].file == file:

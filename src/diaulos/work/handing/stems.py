@@ -77,6 +77,8 @@ class Stem:
     set_gain_db: float | None = None
     """To be set ahead of a software amplifier."""
     clips_there: bool = False
+    beside: Track | None = None
+    """The right side, where the track is the left one of a stereo pair."""
 
     @property
     def source(self) -> str:
@@ -118,16 +120,21 @@ def plan_stems(session: Session, choice: StemChoice) -> tuple[Stem, ...]:
 
 
 def _of_take(session: Session, take: Take, lead: int, choice: StemChoice) -> Iterable[Stem]:
-    for track in take.tracks:
-        one = Candidate(f"{take.id}:{track.file}", track.name, take.name, track.tap, (track.file,))
+    for tracks in take.parts:
+        track = tracks[0]
+        name = track.pair if len(tracks) == 2 else track.name
+        files = tuple(one.file for one in tracks)
+        one = Candidate(f"{take.id}:{track.file}", name, take.name, track.tap, files)
+        frames = max(one.frames for one in tracks)
+        peak = max(one.peak_dbfs for one in tracks)
         dry = track.tap == "di"
         full, gain = track.full_scale_dbu if dry else None, None
         if full is not None and choice.made_for_dbu is not None:
             gain = full - choice.made_for_dbu
         yield Stem(
-            "", take, track.name, track.tap, track, None, (), lead, lead + track.frames,
+            "", take, name, track.tap, track, None, (), lead, lead + frames,
             () if dry else _told(session, one, choice), full, gain,
-            gain is not None and track.peak_dbfs + gain > 0.0,
+            gain is not None and peak + gain > 0.0, tracks[1] if len(tracks) == 2 else None,
         )  # fmt: skip
     for made in take.passes:
         for part in made.parts:
@@ -257,7 +264,10 @@ def _write(
     try:
         if stem.track is not None:
             track = take.track(stem.track.id)
-            export_track(heard, take, track, store, begin, clock, cabinets=choice.rendered)
+            export_track(
+                heard, take, track, store, begin, clock, cabinets=choice.rendered,
+                beside=take.track(stem.beside.id) if stem.beside is not None else None,
+            )  # fmt: skip
         elif stem.made is not None:
             made = take.pass_(stem.made.id)
             part = tuple(one for one in made.returns if one.file in {r.file for r in stem.part})

@@ -7,7 +7,7 @@ does not change what is recorded. A solo is of the moment and is not kept.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +15,8 @@ from numpy.typing import NDArray
 from diaulos.session.model import Heard, Pass, Return, Session, Take
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ReadStereo
+from diaulos.work.listening.cabinets import Side
+from diaulos.work.listening.copies import Laid, laid
 from diaulos.work.listening.heard import (
     Tried,
     cabinet_of,
@@ -39,8 +41,17 @@ class MixRow:
     heard: Heard
     muted: bool
     passed: tuple[Pass, Return] | None = None
-    offset: int = 0
-    """Its frame at the take's first frame."""
+    places: tuple[Laid, ...] = ()
+    """Where it lies in the take's time, the innermost first; () for what is the take's own."""
+    beside: str = ""
+    """The right side's audio file, where the row is a stereo pair; `key` is the left one's."""
+    side: Side = ""
+    """Of a pair whose sides are rows of their own."""
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """The audio that it is made of."""
+        return (self.key, self.beside) if self.beside else (self.key,)
 
 
 def mix_rows(session: Session, take: Take) -> tuple[MixRow, ...]:
@@ -51,31 +62,43 @@ def mix_rows(session: Session, take: Take) -> tuple[MixRow, ...]:
     keeper, since each repeats the take, and of a pass all that does not belong together with its
     first return.
     """
-    rows = _own_rows(session, take, 0, "")
+    rows = _own_rows(session, take, (), "")
     known = {row.key for row in rows}
-    seen, at, here = {take.id}, 0, take
+    seen, here = {take.id}, take
+    places: tuple[Laid, ...] = ()
     # A punched take holds all of the one it was recorded over.
     while here.over and here.punched is None:
         below = next((one for one in session.takes if one.id == here.over), None)
         if below is None or below.id in seen:
             break
-        at, here = at + here.over_frame, below
+        frames = max(track.frames for track in below.tracks)
+        places = (Laid(here.over_frame, here.over_round, frames), *places)
+        here = below
         seen.add(below.id)
-        for row in _own_rows(session, below, at, f", {below.name}"):
+        for row in _own_rows(session, below, places, f", {below.name}"):
             if row.key not in known:
                 known.add(row.key)
                 rows.append(row)
     return tuple(rows)
 
 
-def _own_rows(session: Session, take: Take, offset: int, suffix: str) -> list[MixRow]:
+def again(row: MixRow, round_frames: int, frames: int) -> MixRow:
+    """A row of a take of so many frames that comes round."""
+    return replace(row, places=(*row.places, Laid(0, round_frames, frames)))
+
+
+def _own_rows(session: Session, take: Take, places: tuple[Laid, ...], suffix: str) -> list[MixRow]:
     rows = []
-    alone = len(take.tracks) + len(take.passes) == 1
-    for track in take.tracks:
+    alone = len(take.parts) + len(take.passes) == 1
+    for part in take.parts:
+        track = part[0]
         heard = session.mix.get(track.file, Heard())
         usual = track.tap == "di" and not alone
         muted = usual if heard.muted is None else heard.muted
-        rows.append(MixRow(track.file, track.name + suffix, track.tap, heard, muted, None, offset))
+        beside = part[1].file if len(part) == 2 else ""
+        name = (track.pair if beside else track.name) + suffix
+        side = "" if beside else track.side
+        rows.append(MixRow(track.file, name, track.tap, heard, muted, None, places, beside, side))
     only = len(take.passes) == 1
     for one in take.passes:
         for back in one.returns:
@@ -84,7 +107,7 @@ def _own_rows(session: Session, take: Take, offset: int, suffix: str) -> list[Mi
             usual = aside or not (one.keeper or only)
             muted = usual if heard.muted is None else heard.muted
             name = return_name(one, back) + suffix
-            rows.append(MixRow(back.file, name, "pass", heard, muted, (one, back), offset))
+            rows.append(MixRow(back.file, name, "pass", heard, muted, (one, back), places))
     return rows
 
 
@@ -104,20 +127,22 @@ def audible(rows: Iterable[MixRow], solo: frozenset[str] = frozenset()) -> froze
 def reader_of(row: MixRow, store: SessionStore, session: Session) -> ReadBlock:
     """Samples of a row in the take's time: a pass with its delay and polarity taken out, and
     whatever was moved as it was moved."""
+    return _reader(row, row.key, store, session)
+
+
+def _reader(row: MixRow, file: str, store: SessionStore, session: Session) -> ReadBlock:
     if row.passed is None:
-        read = track_reader(row.key, store, session)
+        read = track_reader(file, store, session)
     else:
         read = return_reader(*row.passed, store, session)
-    if not row.offset:
-        return read
-    return lambda first, count: read(first + row.offset, count)
+    return laid(read, row.places)
 
 
 def level_of(row: MixRow) -> float:
     """What is asked for, and a pass's match on top. A side of a pair stands at that side by its
     pan, whose law makes it louder there; it comes down by as much."""
     if row.passed is None:
-        return row.heard.level_db
+        return row.heard.level_db - (SIDE_DB if row.side else 0.0)
     back = row.passed[1]
     return row.heard.level_db + return_gain_db(back) - (SIDE_DB if back.side else 0.0)
 
@@ -128,7 +153,14 @@ def channels_of(
     """The rows for a player, each through its cabinet."""
     found: list[Channel] = []
     for row in rows:
-        side = row.passed[1].side if row.passed else ""
+        if row.beside:
+            sides: tuple[tuple[str, Side], ...] = ((row.key, "left"), (row.beside, "right"))
+            for file, side in sides:
+                read = _reader(row, file, store, session)
+                channel = Channel(row.key, read, level_of(row), row.heard.pan, side)
+                found += channels_through(channel, cabinet_of(session, file, store, tried), side)
+            continue
+        side = row.passed[1].side if row.passed else row.side
         channel = Channel(row.key, reader_of(row, store, session), level_of(row), row.heard.pan)
         found += channels_through(channel, cabinet_of(session, row.key, store, tried), side)
     return tuple(found)

@@ -103,8 +103,13 @@ def export_track(
     clock: Clock,
     *,
     cabinets: bool = True,
+    beside: Track | None = None,
 ) -> None:
-    """Write a track of a take, through the cabinet that is in place unless `cabinets` is off."""
+    """Write a track of a take, through the cabinet that is in place unless `cabinets` is off; with
+    the track `beside` it, its pair's other side, both as one stereo file (left, right)."""
+    if beside is not None:
+        _export_pair(session, take, (track, beside), store, create, clock, cabinets=cabinets)
+        return
     cabinet = in_place(session, track.file, store) if cabinets else None
     lower = _lower_db(session, track.file, 0.0) if cabinet is not None else 0.0
     notes = FileNotes(
@@ -119,6 +124,37 @@ def export_track(
     heard = _blocks(track_reader(track.file, store, session), track.frames)
     sink = create("", 2 if cabinet is not None and cabinet.taps.shape[1] == 2 else 1, notes)
     write_all(sink, _behind(heard, cabinet, "", lower))
+
+
+def _export_pair(
+    session: Session, take: Take, sides: tuple[Track, Track], store: SessionStore,
+    create: CreateFile, clock: Clock, *, cabinets: bool,
+) -> None:  # fmt: skip
+    left = sides[0]
+    through = [in_place(session, one.file, store) if cabinets else None for one in sides]
+    # One gain for both: the balance stays.
+    lower = min(
+        _lower_db(session, one.file, 0.0) if cabinet is not None else 0.0
+        for one, cabinet in zip(sides, through, strict=True)
+    )
+    notes = FileNotes(
+        description=f"{session.name}; {take.name}; {left.pair}",
+        made_at=clock(),
+        time_reference=take.time_reference,
+        history=f"stereo pair; gain {lower:+.2f} dB"
+        + _moved_note(session, left.file)
+        + _cabinet_note(session, through[0])
+        + _cut_note(session, left.file),
+    )
+    frames = max(one.frames for one in sides)
+    gain = 0.0 if any(through) else lower
+    columns = [
+        _behind(
+            _blocks(track_reader(one.file, store, session), frames, gain), cabinet, one.side, lower
+        )
+        for one, cabinet in zip(sides, through, strict=True)
+    ]
+    write_all(create("", 2, notes), _beside(columns))
 
 
 def _blocks(read: ReadBlock, frames: int, gain_db: float = 0.0) -> Iterator[NDArray[np.float32]]:

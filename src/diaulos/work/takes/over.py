@@ -20,7 +20,7 @@ from diaulos.signal.click import click_block
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ReadStereo
 from diaulos.work.capture.ahead import READ_FRAMES
-from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
+from diaulos.work.listening.mixing import again, audible, channels_of, mix_rows, stereo_of
 from diaulos.work.ports import SessionStore
 from diaulos.work.takes.ready import Armed
 
@@ -43,6 +43,8 @@ class Over:
     """Heard ahead of a punch, as far as the take goes back."""
     solo: frozenset[str] = frozenset()
     """Audio files that alone are heard; the monitor mix decides without."""
+    copies: bool = False
+    """Whether it comes round again, on whole bars, for as long as the new part runs ("along")."""
 
     @property
     def frames(self) -> int:
@@ -74,6 +76,16 @@ def marked(
     if last <= first:
         first, last = (0, at) if end else (at, length)
     return (first, last) if last > first else None
+
+
+def round_of(session: Session, over: Over | None) -> int:
+    """Frames after which a take that plays along comes round again: the whole bars nearest to its
+    length, so that neither what rings on nor a stop a little early moves the join. 0 where it is
+    heard once."""
+    if over is None or not over.copies or over.way != "along":
+        return 0
+    bar = bar_of(session, over)
+    return round(max(1, round(over.frames / bar)) * bar)
 
 
 def beats_of(session: Session, over: Over | None) -> int:
@@ -112,11 +124,13 @@ def require_stretch(over: Over, bar: float) -> None:
         bars_in(over.first, last, bar)
 
 
-def over_bars(session: Session, take_id: str, bars: str, punch: bool, pre_roll: int) -> Over:
+def over_bars(
+    session: Session, take_id: str, bars: str, punch: bool, pre_roll: int, copies: bool = False
+) -> Over:
     """From words: a take, and bars such as 5-8 (counted from 1, both included)."""
     take = session.take(take_id)
     if not bars:
-        return Over(take)
+        return Over(take, copies=copies)
     first, _, last = bars.partition("-")
     if not (first.strip().isdecimal() and last.strip().isdecimal()):
         raise InputError(f"{bars!r} are no bars.", remedy="Write them like 5-8.")
@@ -124,7 +138,7 @@ def over_bars(session: Session, take_id: str, bars: str, punch: bool, pre_roll: 
     stretch = round((int(first) - 1) * bar), round(int(last) * bar)
     if not 0 <= stretch[0] < stretch[1]:
         raise InputError(f"{bars!r} are no bars.", remedy="Write them like 5-8.")
-    return Over(take, "punch" if punch else "loop", *stretch, pre_roll)
+    return Over(take, "punch" if punch else "loop", *stretch, pre_roll_bars=pre_roll)
 
 
 def old_track(take: Take, one: Armed) -> Track | None:
@@ -232,6 +246,9 @@ def monitor_of(
     if over is None:
         return Monitor(times, rate, click, click_db)
     rows = mix_rows(session, over.take)
+    each = round_of(session, over)
+    if each:
+        rows = tuple(again(row, each, over.frames) for row in rows)
     keys = audible(rows, over.solo)
     silenced = {}
     if over.way == "punch" and over.last is not None:

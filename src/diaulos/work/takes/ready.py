@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from diaulos.errors import EditError
 from diaulos.figures import counted
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import PortRef, Rig, Tap
-from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu
+from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu, stereo_pairs
 from diaulos.session.model import Session
 from diaulos.session.roles import recording_rig
 from diaulos.work.rigs.look import RigReport, look_at, node_load_of
@@ -16,6 +19,8 @@ from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 from diaulos.work.rigs.switches import stands_otherwise, state_words
 
 USUAL_MINUTES = 10.0
+TrackSide = Literal["", "left", "right"]
+NO_SIDE: tuple[str, TrackSide] = ("", "")
 
 
 @dataclass(frozen=True)
@@ -28,6 +33,34 @@ class Armed:
     input_number: int | None
     source: str
     plan: TrackPlan
+
+
+def sides_of(armed: Sequence[Armed]) -> dict[PortRef, tuple[str, TrackSide]]:
+    """Of the armed tracks that are the two sides of one stereo output: what both are called as one
+    track, and the side."""
+    names = {one.port: one.name for one in armed}
+    courses = [one.plan.course for one in armed if one.plan.course is not None]
+    found: dict[PortRef, tuple[str, TrackSide]] = {}
+    taken: set[str] = set()
+    for left, right in stereo_pairs(courses):
+        if left in found or right in found:
+            continue
+        name = wanted = _both(names[left], names[right])
+        number = 2
+        while name in taken:
+            name, number = f"{wanted} {number}", number + 1
+        taken.add(name)
+        found |= {left: (name, "left"), right: (name, "right")}
+    return found
+
+
+def _both(left: str, right: str) -> str:
+    """What two sides have in common by name: "Modeled" of "Modeled left" and "Modeled right"."""
+    words = [
+        re.sub(r"[\s,]*\b(left|right|l|r)\b[\s,]*", " ", one, flags=re.I) for one in (left, right)
+    ]
+    one, other = (" ".join(word.split()) for word in words)
+    return one if one and one == other else f"{left} and {right}"
 
 
 @dataclass(frozen=True)

@@ -40,15 +40,18 @@ from diaulos.work.takes.over import (
     old_track,
     reference_of,
     require_stretch,
+    round_of,
     timeline,
 )
 from diaulos.work.takes.punch import FADE_S, PunchSink
 from diaulos.work.takes.ready import (
+    NO_SIDE,
     Armed,
     armed_tracks,
     calibration_of,
     checklist,
     recordable_tracks,
+    sides_of,
 )
 from diaulos.work.takes.rounds import RoundSink
 
@@ -77,6 +80,8 @@ class RecordRequest:
     """From what is heard to what comes back: taken out, so that an overdub lands in time."""
     over: Over | None = None
     block_frames: int = BLOCK_FRAMES
+    pairs_apart: bool = False
+    """The sides of a stereo output as tracks of their own, panned hard; else they are one."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -179,7 +184,9 @@ class Recording:
             return tuple(f - first + ahead for f in frames if first <= f < first + count)
 
         tracks = []
+        sides = sides_of(self.armed)
         for number, one in enumerate(self.armed):
+            pair, side = sides.get(one.port, NO_SIDE)
             file = self.files.name(turn, number)
             source = self.store.open_audio(file)
             levels = measure_source(source)
@@ -206,6 +213,8 @@ class Recording:
                     clips=clips[:1_000],
                     input_number=one.input_number,
                     planned_dbfs=one.plan.unclipped_dbfs,
+                    pair=pair,
+                    side=side,
                 )
             )
         # All tracks of a take are of one length, whatever a full disk did to the last block.
@@ -243,6 +252,8 @@ class Recording:
             notes=f"Ended early: {result.stopped_by}" if result.stopped_by else "",
             over=note.over,
             over_frame=note.over_frame,
+            over_round=note.over_round,
+            pairs_apart=note.pairs_apart,
             punched=(ahead, ahead + count) if punch else None,
         )
 
@@ -334,7 +345,8 @@ class _Files:
             take_id, name, now.isoformat(timespec="seconds"), reference,
             (over.take.tempo_bpm if over else None) or session.tempo_bpm,
             (over.take.metre if over else "") or session.metre,
-            over.take.id if over else "", at,
+            over.take.id if over else "", at, round_of(session, over),
+            over.take.pairs_apart if over and over.way == "punch" else self.request.pairs_apart,
         )  # fmt: skip
 
     def open(self, turn: int, track: int) -> AudioSink:

@@ -91,6 +91,8 @@ def recover_take(session: Session, store: RecordingStore, take_id: str) -> Recor
             time_reference=data.get("time_reference", 0),
             over=data.get("over", ""),
             over_frame=data.get("over_frame", 0),
+            over_round=data.get("over_round", 0),
+            pairs_apart=data.get("pairs_apart", False),
             trim_state=data.get("trim_state", ""),
             rig_hash=rig_hash(rig),
             rig_name=rig.name,

@@ -209,6 +209,8 @@ def _about(session: Session, take: Take | None, in_bin: bool) -> str:
             words = f"{other} with {first}-{last} played anew"
         elif take.over_frame:
             words += f" from {clock(take.over_frame / rate)} on"
+        if take.over_round:
+            words += f", which came round every {clock(take.over_round / rate)}"
         parts.append(words)
     for track in take.tracks:
         if track.clips:

@@ -165,31 +165,36 @@ class TakesKeeping(TakesLayout):
             self.said.emit("Choose a take first.")
             return
         track = take.track(str(self.player.track.currentData() or take.tracks[0].id))
+        part = next(one for one in take.parts if track in one)
+        called = part[0].pair if len(part) == 2 else track.name
         through = True
-        if track.file in session.cabinets:
+        if any(one.file in session.cabinets for one in part):
             told = "A cabinet was put behind it. Its file is as it was recorded."
-            answer = ask(self, f"Export {track.name}", told, "With the cabinet", "Without")
+            answer = ask(self, f"Export {called}", told, "With the cabinet", "Without")
             if answer < 0:
                 return
             through = answer == 0
-        name = f"{take.name} - {track.name}.wav".replace("/", "-")
+        name = f"{take.name} - {called}.wav".replace("/", "-")
         path = ask_to_save(self, "Export track", name, "Broadcast Wave (*.wav)")
         if path:
-            self.export_track_to(path, take, track, through)
+            self.export_track_to(path, take, part, through)
 
-    def export_track_to(self, path: str, take: Take, track: Track, cabinets: bool = True) -> None:
-        """Write a track to a file, through the cabinet that is in place or not."""
+    def export_track_to(
+        self, path: str, take: Take, part: tuple[Track, ...], cabinets: bool = True
+    ) -> None:
+        """Write a track, or both sides of a pair, to a file, through the cabinet or not."""
         session, store, services = self._document.session, self._document.store, self._services
 
         def work(progress: Progress, cancel: CancelToken) -> None:
             progress(0.1, "Writing")
             export_track(
-                session, take, track, store,
+                session, take, part[0], store,
                 lambda _added, channels, notes: services.files.create(
                     Path(path), session.sample_rate_hz, channels, session.word_length, notes, True
                 ),
                 services.clock,
                 cabinets=cabinets,
+                beside=part[1] if len(part) == 2 else None,
             )  # fmt: skip
 
         def done(_none: None) -> None:

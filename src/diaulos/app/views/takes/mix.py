@@ -9,8 +9,9 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QShowEvent
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import (
+    QApplication,
     QGridLayout,
     QHBoxLayout,
     QPushButton,
@@ -29,6 +30,12 @@ from diaulos.figures import number
 from diaulos.work.listening.mixing import MixRow, audible
 
 LOWEST_DB, HIGHEST_DB = -60, 12
+ROOMY = 640
+NO_TAKE = "Choose a take in the list: its tracks and passes are mixed here."
+MIXED = (
+    "What is heard of the chosen take, alone and while the next part is recorded. A dry DI is "
+    "muted as is usual: it does not change what is recorded."
+)
 
 
 class _Mark(Painted):
@@ -69,7 +76,7 @@ class _Strip:
     def __init__(self, panel: MixPanel, line: int, grid: QGridLayout, row: MixRow) -> None:
         self._panel, self.key = panel, row.key
         self.name = TextLabel(row.name)
-        least_width(self.name, 150)
+        least_width(self.name, 84)
         self.solo = QPushButton("Solo")
         self.mute = QPushButton("Mute")
         for button, word in ((self.solo, "Solo"), (self.mute, "Mute")):
@@ -85,11 +92,13 @@ class _Strip:
             "Equal power: +3 dB at a side, 0 dB in the middle. Home, or a double click: the middle"
         )
         self.pan_words = TextLabel()
-        for label, width in ((self.level_words, 74), (self.pan_words, 74)):
+        for label, width in ((self.level_words, 60), (self.pan_words, 66)):
             fix_width(label, width)
         self.state = TextLabel()
         self.state.setProperty("role", "muted")
         fix_width(self.state, 70)
+        least_width(self.level, 62)
+        least_width(self.pan, 48)
         for column, widget in enumerate(
             (_Mark(row.tap), self.name, self.state, self.solo, self.mute, self.level,
              self.level_words, self.pan, self.pan_words)
@@ -118,7 +127,7 @@ class _Strip:
         self.solo.setChecked(soloed)
         self.mute.setChecked(row.muted)
         self.level_words.setText(f"{number(row.heard.level_db, 0, sign=True)} dB")
-        self.pan_words.setText(pan_words(row.heard.pan))
+        self.pan_words.setText(pan_words(row.heard.pan) if not row.beside else sides_words(row))
         self.state.setText("heard" if heard else "not heard")
 
 
@@ -128,12 +137,19 @@ def pan_words(pan: float) -> str:
     return "middle" if share == 0 else f"{'left' if share < 0 else 'right'} {abs(share)}"
 
 
+def sides_words(row: MixRow) -> str:
+    """A pair is as wide as it is; its place narrows it towards one side."""
+    return "wide" if round(100 * row.heard.pan) == 0 else pan_words(row.heard.pan)
+
+
 class MixPanel(QWidget):
     """Shows a mix; asks for changes."""
 
     heard_asked = Signal(str, object, str)
     """(audio file, Heard, key under which changes are one step of undo)."""
     solo_changed = Signal(object)
+    apart_asked = Signal(bool)
+    """A take's stereo pairs as two tracks each, or as one."""
     left = Signal()
     seen = Signal()
     """It came on screen."""
@@ -145,12 +161,17 @@ class MixPanel(QWidget):
         self.soloed: frozenset[str] = frozenset()
         self.cabinet = QPushButton("Cabinet (Z)")
         self.cabinet.setToolTip("A cabinet for a track or a pass that came without one")
+        self.apart = QPushButton("Stereo as two tracks")
+        self.apart.setToolTip(
+            "The sides of a stereo pair as rows of their own, panned hard, or as one row; the "
+            "files stay as they are. Ctrl+Z undoes it"
+        )
+        self._apart = False
+        self.apart.clicked.connect(lambda: self.apart_asked.emit(not self._apart))
+        self.apart.hide()
         self.back = QPushButton("Back (X)")
         self.back.clicked.connect(self.left)
-        self.hint = TextLabel(
-            "What is heard of the chosen take, alone and while the next part is recorded. A dry "
-            "DI is muted as is usual: it does not change what is recorded."
-        )
+        self.hint = TextLabel(NO_TAKE)
         self.hint.setWordWrap(True)
         self.hint.setProperty("role", "muted")
         self.thin = TextLabel()
@@ -169,12 +190,14 @@ class MixPanel(QWidget):
         scroll.setAccessibleName("Tracks and passes")
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         top = QHBoxLayout()
-        top.addWidget(self.hint, 1)
-        top.addWidget(self.cabinet, 0, Qt.AlignmentFlag.AlignTop)
-        top.addWidget(self.back, 0, Qt.AlignmentFlag.AlignTop)
+        for button in (self.cabinet, self.apart):
+            top.addWidget(button)
+        top.addStretch(1)
+        top.addWidget(self.back)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addLayout(top)
+        column.addWidget(self.hint)
         column.addWidget(self.thin)
         column.addWidget(scroll, 1)
 
@@ -186,6 +209,12 @@ class MixPanel(QWidget):
         """What thins out in the middle, quietly; "": nothing does."""
         self.thin.setText(words)
         self.thin.setVisible(bool(words))
+
+    def show_pairs(self, there: bool, apart: bool) -> None:
+        """Whether the take has stereo pairs, and whether their sides are two tracks."""
+        self._apart = apart
+        self.apart.setVisible(there)
+        self.apart.setText("Stereo as one track" if apart else "Stereo as two tracks")
 
     def row(self, key: str) -> MixRow | None:
         """The row of an audio file."""
@@ -201,20 +230,33 @@ class MixPanel(QWidget):
         (first.level if first is not None else self.back).setFocus()
 
     def show_rows(self, rows: tuple[MixRow, ...]) -> None:
-        """The mix of a take."""
+        """The mix of a take; of none it says what to do."""
+        self.hint.setText(MIXED if rows else NO_TAKE)
         if [row.key for row in rows] != [row.key for row in self._rows]:
             self.soloed = frozenset()
             self._rebuild(rows)
         self._rows = rows
         self._refresh()
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._make_room()
+
+    def _make_room(self) -> None:
+        """In a narrow room the sliders have it: Solo and Mute tell what is heard, too."""
+        for strip in self._strips.values():
+            strip.state.setVisible(self.width() >= ROOMY * theme.zoom())
+
     def _rebuild(self, rows: tuple[MixRow, ...]) -> None:
+        focus = QApplication.focusWidget()
+        inside = focus is not None and self._inner.isAncestorOf(focus)
         while (item := self._grid.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
+                widget.hide()  # it is painted until the event loop deletes it
                 widget.deleteLater()
         self._strips = {}
-        for column, words in ((5, "Level"), (7, "Left to right")):
+        for column, words in ((5, "Level"), (7, "Place")):
             label = TextLabel(words)
             label.setProperty("role", "muted")
             self._grid.addWidget(label, 0, column)
@@ -223,6 +265,9 @@ class MixPanel(QWidget):
         self._grid.setRowStretch(len(rows) + 1, 1)
         self._grid.setColumnStretch(5, 3)
         self._grid.setColumnStretch(7, 2)
+        self._make_room()
+        if inside:
+            self.take_focus()
 
     def solo(self, key: str, on: bool, alone: bool = False) -> None:
         """Hear this one (with `alone`, only this one), or no longer."""

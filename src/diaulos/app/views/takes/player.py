@@ -70,6 +70,7 @@ class TakePlayer(Flowing):
         self.wave.sought.connect(self._seek)
         self.level.valueChanged.connect(self._on_level)
         mix.heard_asked.connect(self._on_heard_asked)
+        mix.apart_asked.connect(self._on_apart_asked)
         mix.solo_changed.connect(lambda _solo: self._on_solo())
         mix.seen.connect(self._check_mix)
 
@@ -203,9 +204,12 @@ class TakePlayer(Flowing):
         take = self._take
         rows = mix_rows(session, take) if take is not None else ()
         heard_by = [
-            (row.key, *heard_through(session, row.key), self._tried.get(row.key)) for row in rows
+            [(file, *heard_through(session, file), self._tried.get(file)) for file in row.files]
+            for row in rows
         ]
         self._mix.show_rows(rows)
+        pairs = take is not None and any(track.side for track in take.tracks)
+        self._mix.show_pairs(pairs, take is not None and take.pairs_apart)
         if take is None:
             self.sound.pause()
         elif self._heard_by != heard_by or {one.key for one in self.sound.channels} != {
@@ -238,8 +242,8 @@ class TakePlayer(Flowing):
         checked = (
             take.id,
             [
-                (row.key, level_of(row), row.heard.pan, heard_through(session, row.key),
-                 id(tried.get(row.key)))
+                (row.files, level_of(row), row.heard.pan,
+                 [(heard_through(session, file), id(tried.get(file))) for file in row.files])
                 for row in here
             ],
         )  # fmt: skip
@@ -282,6 +286,10 @@ class TakePlayer(Flowing):
 
     def _on_heard_asked(self, key: str, heard: Heard, merge: str) -> None:
         self._document.apply(take_edits.set_heard(key, heard), merge=merge)
+
+    def _on_apart_asked(self, apart: bool) -> None:
+        if self._take is not None:
+            self._document.apply(take_edits.pairs_apart(self._take.id, apart))
 
     def hear_track(self, number_: int) -> None:
         """The n-th row of the mix alone, counted from 1; again, or 0: the mix."""

@@ -53,6 +53,16 @@ class SetupBar(QWidget):
         self.record.setProperty("main", "true")
         least_width(self.record, 130)  # nothing beside it moves when it says Stop
         self.way = combo("How it is recorded (W)", WAYS, least=14)
+        self.copies = QCheckBox("Repeat it")
+        self.copies.setToolTip(
+            "The chosen take comes round again, on whole bars, for as long as the new one runs"
+        )
+        self.apart = QCheckBox("Stereo as two")
+        self.apart.setToolTip(
+            "The sides of a stereo output as tracks of their own, panned hard; else they are one "
+            "track. The mix changes it afterwards"
+        )
+        self.apart.hide()
         self.bars = _spin("bars ", "until stopped", 999, "Length of the take")
         self.loop = _spin("loop of ", "no loop", 64, "Length of a loop")
         self.loop.setToolTip("Length of a loop: the next take begins after so many bars, no gap")
@@ -76,8 +86,9 @@ class SetupBar(QWidget):
         fix_width(self.click_level, 72)
         self.click_level.setAccessibleName("Click level in dB")
         row = WrappingRow(self, spacing=8)
-        for widget in (self.record, self.way, self.bars, self.loop, self.pre_roll, self.count_in,
-                       self.tempo, self.metre, self.click, self.click_level):  # fmt: skip
+        for widget in (self.record, self.way, self.copies, self.bars, self.loop, self.pre_roll,
+                       self.count_in, self.apart, self.tempo, self.metre, self.click,
+                       self.click_level):  # fmt: skip
             row.addWidget(widget)
         row.add_stretch()
         self.way.currentIndexChanged.connect(self._on_way)
@@ -108,6 +119,10 @@ class SetupBar(QWidget):
         """new, along, loop or punch."""
         return str(self.way.currentData())
 
+    def show_pairs(self, there: bool) -> None:
+        """Whether the armed tracks hold both sides of a stereo output."""
+        self.apart.setVisible(there)
+
     def next_way(self) -> str:
         """The next way in the list; returns its words."""
         self.way.setCurrentIndex((self.way.currentIndex() + 1) % self.way.count())
@@ -116,6 +131,7 @@ class SetupBar(QWidget):
     def _on_way(self) -> None:
         chosen = self.chosen
         self.way.setToolTip(TIPS[chosen])
+        self.copies.setVisible(chosen == "along")
         self.bars.setVisible(chosen != "punch")
         self.loop.setVisible(chosen in ("new", "along"))
         self.pre_roll.setVisible(chosen == "punch")
@@ -139,7 +155,8 @@ class SetupBar(QWidget):
         way, over = WAY_OF.get(self.chosen), None
         if take is not None and way is not None and not self.missing(take, stretch):
             first, last = stretch if stretch is not None and way != "along" else (0, None)
-            over = Over(take, way, first, last, self.pre_roll.value(), solo)
+            copies = way == "along" and self.copies.isChecked()
+            over = Over(take, way, first, last, self.pre_roll.value(), solo, copies)
         return RecordRequest(
             session,
             bars=None if way == "punch" else self.bars.value() or None,
@@ -150,6 +167,7 @@ class SetupBar(QWidget):
             monitor_db=monitor_db,
             way_round=way_round,
             over=over,
+            pairs_apart=self.apart.isChecked(),
         )
 
 

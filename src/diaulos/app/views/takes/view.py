@@ -36,7 +36,7 @@ from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.proving import doubt_words, doubts_edit, prove_take, proving_of
-from diaulos.work.takes.ready import armed_tracks, checklist, recordable_tracks
+from diaulos.work.takes.ready import armed_tracks, checklist, recordable_tracks, sides_of
 from diaulos.work.takes.recording import Recorded, Recording, RecordRequest
 from diaulos.work.takes.sides import same_sides, same_words
 
@@ -299,6 +299,7 @@ class TakesView(TakesHunting):
                 "tracks (T)."
             )
             self.board.show_rows(ready.rows, message)
+        self.setup.show_pairs(bool(sides_of(ready.armed)))
         missing = [one for one in ready.lines if not one.holds]
         told = [f"{one.otherwise}. {one.remedy}" for one in missing]
         self.conditions.setText(typeset(" ".join(told)))
