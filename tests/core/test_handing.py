@@ -82,29 +82,33 @@ def test_stems_add_up_to_the_sessions_own_mix(copy: SessionFolder, tmp_path: Pat
     """To the last bit at unity: both read the same samples, and float files keep them."""
     session = copy.load()
     take = session.take("One")
-    back, track = take.passes[0].returns[0], take.tracks[1]
+    back = take.passes[0].returns[0]
     session = compare_edits.move_into_time(
-        (track.file,), Moved(delay_samples=40.25, polarity=-1, allpass_hz=300.0)
+        tuple(one.file for one in take.part("Modeled")),
+        Moved(delay_samples=40.25, polarity=-1, allpass_hz=300.0),
     )(session)
     session = compare_edits.set_low_cut((back.file,), 80.0)(session)
     names = write(copy, session, tmp_path / "st", StemChoice(word="float"))
-    assert len(names) == len(take.tracks) + len(take.passes)
-    stems = {name: read(tmp_path / "st" / name)[:, 0] for name in names}
-    assert len({one.size for one in stems.values()}) == 1
+    assert len(names) == len(take.parts) + len(take.passes)
+    stems = {name: read(tmp_path / "st" / name) for name in names}
+    assert len({len(one) for one in stems.values()}) == 1
+    assert next(one.shape[1] for one in stems.values()) == 2, "the modeler's two sides"
     rows = mix_rows(session, session.take("One"))
-    mix = np.zeros(next(iter(stems.values())).size)
+    mix = np.zeros((len(next(iter(stems.values()))), 2))
     for channel in channels_of(rows, session, copy):
         if any(t.tap == "di" and t.file == channel.key for t in take.tracks):
             continue
         # In the blocks of an export: what is filtered rounds otherwise in others, by half a bit.
         samples = np.concatenate(
             [
-                np.asarray(channel.read(at, min(BLOCK, mix.size - at)), np.float64)
-                for at in range(0, mix.size, BLOCK)
+                np.asarray(channel.read(at, min(BLOCK, len(mix) - at)), np.float64)
+                for at in range(0, len(mix), BLOCK)
             ]
         )
         gain = 10.0 ** (channel.gain_db / 20.0)
-        mix += (gain * samples).astype(np.float32).astype(np.float64)
+        told = (gain * samples).astype(np.float32).astype(np.float64)
+        for column in {"left": (0,), "right": (1,)}.get(channel.side, (0, 1)):
+            mix[:, column] += told
     summed = sum(one for name, one in stems.items() if " DI" not in name)
     assert np.array_equal(mix, summed)
 
@@ -518,11 +522,12 @@ def test_a_folder_of_stems_becomes_its_takes_again(
     for take_, wanted in zip(again.takes, (first, second), strict=True):
         assert take_.time_reference == wanted.time_reference
         stems = plan_stems(session, StemChoice(takes=(wanted.id,)))
-        assert [(t.name, t.tap) for t in take_.tracks] == [(s.name, s.tap) for s in stems]
+        parts = [(p[0].pair if len(p) == 2 else p[0].name, p[0].tap) for p in take_.parts]
+        assert parts == [(s.name, s.tap) for s in stems]
         di = next(t for t in take_.tracks if t.tap == "di")
         assert di.full_scale_dbu == 12.5
         assert np.array_equal(read(back.path / di.file), read(copy.path / first.di.file))  # type: ignore[union-attr]
-    assert len(names) == sum(len(t.tracks) for t in again.takes)
+    assert len(names) == sum(len(t.parts) for t in again.takes)
     empty = tmp_path / "empty"
     empty.mkdir()
     code, data = run_json(capsys, "import", tmp_path / "new.diaulos", empty)

@@ -462,11 +462,13 @@ class Take(Frozen):
         """The tracks in order, a stereo pair that is one track as (left, right), at the place of
         whichever comes first."""
         sides = {(one.pair, one.side): one for one in self.tracks if one.side and one.pair}
+        if self.pairs_apart or not sides:
+            return tuple((track,) for track in self.tracks)
         found: list[tuple[Track, ...]] = []
         done: set[str] = set()
         for track in self.tracks:
             left, right = (sides.get((track.pair, side)) for side in ("left", "right"))
-            if self.pairs_apart or track not in (left, right) or left is None or right is None:
+            if left is None or right is None or track not in (left, right):
                 found.append((track,))
             elif track.pair not in done:
                 done.add(track.pair)

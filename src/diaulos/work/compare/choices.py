@@ -57,11 +57,12 @@ class Candidate:
 
 def candidates_of(session: Session) -> tuple[Candidate, ...]:
     """All that the session holds, take by take: tracks, then passes."""
-    found = []
-    for take in session.takes:
-        found += [_of_track(take, part) for part in take.parts]
-        found += [_of_part(take, made, part) for made in take.passes for part in made.parts]
-    return tuple(found)
+    return tuple(one for take in session.takes for one in _of_take(take))
+
+
+def _of_take(take: Take) -> list[Candidate]:
+    found = [_of_track(take, part) for part in take.parts]
+    return found + [_of_part(take, made, part) for made in take.passes for part in made.parts]
 
 
 def usual_candidates(session: Session) -> tuple[Candidate, ...]:
@@ -78,7 +79,10 @@ def usual_candidates(session: Session) -> tuple[Candidate, ...]:
 
 def candidate_named(session: Session, key: str) -> Candidate | None:
     """The candidate of a key, as it is called now; None where it is gone."""
-    return next((one for one in candidates_of(session) if one.key == key), None)
+    take_id = key.partition(":")[0]
+    take = next((one for one in session.takes if one.id == take_id), None)
+    here = _of_take(take) if take is not None else ()
+    return next((one for one in here if one.key == key), None)
 
 
 def remembered(session: Session, keys: Sequence[str]) -> tuple[Candidate, ...]:

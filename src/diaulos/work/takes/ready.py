@@ -20,6 +20,7 @@ from diaulos.work.rigs.switches import stands_otherwise, state_words
 
 USUAL_MINUTES = 10.0
 TrackSide = Literal["", "left", "right"]
+_SIDE = re.compile(r"[\s,]*\b(left|right|l|r|channel [12])\b[\s,]*", re.IGNORECASE)
 NO_SIDE: tuple[str, TrackSide] = ("", "")
 
 
@@ -45,7 +46,7 @@ def sides_of(armed: Sequence[Armed]) -> dict[PortRef, tuple[str, TrackSide]]:
     for left, right in stereo_pairs(courses):
         if left in found or right in found:
             continue
-        name = wanted = _both(names[left], names[right])
+        name = wanted = pair_name(names[left], names[right])
         number = 2
         while name in taken:
             name, number = f"{wanted} {number}", number + 1
@@ -54,12 +55,9 @@ def sides_of(armed: Sequence[Armed]) -> dict[PortRef, tuple[str, TrackSide]]:
     return found
 
 
-def _both(left: str, right: str) -> str:
+def pair_name(left: str, right: str) -> str:
     """What two sides have in common by name: "Modeled" of "Modeled left" and "Modeled right"."""
-    words = [
-        re.sub(r"[\s,]*\b(left|right|l|r)\b[\s,]*", " ", one, flags=re.I) for one in (left, right)
-    ]
-    one, other = (" ".join(word.split()) for word in words)
+    one, other = (" ".join(_SIDE.sub(" ", name).split()) for name in (left, right))
     return one if one and one == other else f"{left} and {right}"
 
 

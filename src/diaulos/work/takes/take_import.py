@@ -40,6 +40,7 @@ from diaulos.work.takes.importing import (
     importable_channel,
     next_take_number,
 )
+from diaulos.work.takes.ready import NO_SIDE, TrackSide, pair_name
 
 MOST_TRACKS = 64
 LEAST_DBU, MOST_DBU = -40.0, 60.0
@@ -125,6 +126,7 @@ def import_take(
     for one, source in zip(request.tracks, sources, strict=True):
         importable_channel(source, one.channel, one.path)
     ahead, reference, lined_up = _lines(sources, rate)
+    sides = _sides(request.tracks, sources)
     take_id = f"t{next_take_number(session, store):04d}"
     total = sum(source.frames for source in sources)
     written: list[AudioSink] = []
@@ -149,7 +151,9 @@ def import_take(
                 told = resample(told, source.rate_hz, rate)
             write_all(sink, (block[:, None] for block in _behind(told, ahead[number])))
             done += source.frames
-            tracks.append(_track(number, one, file, store, clips))
+            pair, side = sides.get(number, NO_SIDE)
+            track = _track(number, one, file, store, clips)
+            tracks.append(track.model_copy(update={"pair": pair, "side": side}))
     except BaseException:
         for sink in written:
             sink.abandon()
@@ -166,6 +170,22 @@ def import_take(
         take, Edit(f"Import {request.name}", add_take(take).change), _note(sources, rate, lined_up,
                                                                           tracks),
     )  # fmt: skip
+
+
+def _sides(
+    wanted: Sequence[WantedTrack], sources: Sequence[ExternalSource]
+) -> dict[int, tuple[str, TrackSide]]:
+    """By their places: the channels of a file of two that are told to be the same, but for their
+    sides. A dry DI has none: what else is in its file is something else."""
+    found: dict[int, tuple[str, TrackSide]] = {}
+    for at, (one, source) in enumerate(zip(wanted, sources, strict=True)):
+        if source.channels != 2 or one.channel != 1 or one.tap in ("di", "printed"):
+            continue
+        for place, other in enumerate(wanted):
+            if (other.path, other.channel, other.tap) == (one.path, 2, one.tap):
+                name = pair_name(one.name, other.name)
+                found |= {at: (name, "left"), place: (name, "right")}
+    return found
 
 
 def _lines(sources: list[ExternalSource], rate: int) -> tuple[list[int], int, bool]:
