@@ -334,8 +334,8 @@ def microphone(device_id: str = "mic", kind: str = "small_dynamic") -> Device:
                         low_cut_hz=low,
                         high_cut_hz=high,
                         high_cut_by=(
-                            ("place", "edge", 0.5 * high),
-                            ("place", "off axis", 0.35 * high),
+                            ("place", "edge", 0.25 * high),
+                            ("place", "off axis", 0.15 * high),
                         ),
                     ),
                     GainStage(gain_db=gain_db, noise_dbu=-124.0),
