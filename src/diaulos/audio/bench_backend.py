@@ -22,15 +22,16 @@ from diaulos.work.ports import (
 )
 
 Real = NDArray[np.float64]
-BUFFERS_EACH_WAY = 1
-"""Blocks that a driver holds on the way out, and again on the way in."""
+BUFFERS_EACH_WAY = 2
+"""Blocks that a driver holds on the way out, and again on the way in. So many are played at once:
+nobody can tell, and what is done for each block costs as much as a long one's sound."""
 
 
 class BenchBackend:
     """Plays the courses of a reamp in place of a converter, as fast as it can.
 
-    What is put out in a block is heard by the rig one block later and comes in another
-    block later, as with a real driver; the converters' delay comes on top. None of it is
+    What is put out in a block is heard by the rig some blocks later and comes in as many
+    blocks later, as with a real driver; the converters' delay comes on top. None of it is
     told: whoever wants to know has to measure.
     """
 
@@ -64,8 +65,8 @@ class BenchStream:
         self._stopped = threading.Event()
         self.info = StreamInfo(
             rate_hz=spec.rate_hz,
-            input_latency_s=spec.block_frames / spec.rate_hz,
-            output_latency_s=spec.block_frames / spec.rate_hz,
+            input_latency_s=BUFFERS_EACH_WAY * spec.block_frames / spec.rate_hz,
+            output_latency_s=BUFFERS_EACH_WAY * spec.block_frames / spec.rate_hz,
             clock_id=BENCH,
             realtime=False,
             block_frames=spec.block_frames,
@@ -74,16 +75,19 @@ class BenchStream:
     def run(self) -> None:
         """Call back until the callback says stop, or somebody does."""
         frames = self._spec.block_frames
-        waiting: deque[Real] = deque([np.zeros(frames)] * BUFFERS_EACH_WAY)
+        waiting: list[Real] = [np.zeros(frames)] * BUFFERS_EACH_WAY
         silence = np.zeros((frames, self._spec.input_channels))
         arriving: deque[Real] = deque([silence] * BUFFERS_EACH_WAY)
         at = 0
         while True:
+            if not arriving:
+                heard = self._bench.process(np.concatenate(waiting))
+                arriving.extend(np.split(heard, len(waiting)))
+                waiting = []
             outputs = np.zeros((frames, 1), np.float32)
             inputs = arriving.popleft().astype(np.float32)
             go_on = self._callback(inputs, outputs, frames, BlockTime(at), BlockStatus())
             waiting.append(outputs[:, 0].astype(np.float64))
-            arriving.append(self._bench.process(waiting.popleft()))
             at += frames
             if not go_on or self._stopped.is_set():
                 return

@@ -9,6 +9,7 @@ from __future__ import annotations
 import itertools
 import threading
 import time as clock
+from collections import deque
 from collections.abc import Callable, Iterator, Mapping
 
 import numpy as np
@@ -23,6 +24,8 @@ from diaulos.work.ports import Block, BlockStatus, BlockTime, StreamCallback, St
 from diaulos.work.rigs.audio import Played
 
 Real = NDArray[np.float64]
+AT_ONCE = 4_096
+"""Frames that are played at once where nothing waits for them."""
 
 
 def over_and_over(volts: Real) -> Callable[[], Iterator[Real]]:
@@ -106,6 +109,9 @@ class RigStream:
         self._columns = {track: index for index, track in enumerate(tracks)}
         self._voices, self._spec, self._callback, self._pace = voices, spec, callback, pace
         self.xruns = 0
+        # Nobody waits for a single block where it goes as fast as it can.
+        self._at_once = 1 if pace is not None else max(1, AT_ONCE // spec.block_frames)
+        self._ready: deque[Block] = deque()
         self._stopped = threading.Event()
         block_s = spec.block_frames / spec.rate_hz
         self.info = StreamInfo(
@@ -135,6 +141,12 @@ class RigStream:
         self._stopped.set()
 
     def _inputs(self, frames: int) -> Block:
+        if not self._ready:
+            heard = self._heard(self._at_once * frames)
+            self._ready.extend(np.split(heard, self._at_once))
+        return self._ready.popleft()
+
+    def _heard(self, frames: int) -> Block:
         inputs = np.zeros((frames, len(self._columns)), np.float32)
         for voice in self._voices:
             heard: Mapping[PortRef, Real] = voice.bench.process(voice.next(frames))

@@ -6,7 +6,9 @@ reads at most a few values per pixel from the level that fits.
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,6 +17,9 @@ from numpy.typing import NDArray
 
 BASE = 64
 STEP = 4
+THREADS = 2
+WORTH_A_THREAD = 32_768
+"""Samples below which handing them over costs more than it brings."""
 
 Array32 = NDArray[np.float32]
 
@@ -62,32 +67,48 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
     Parameters
     ----------
     blocks
-        Blocks of any size, each of shape (frames,).
+        Blocks of any size, each of shape (frames,). Threads work on them: what one held must not
+        be written over by the next.
 
     Returns
     -------
     Lowest and highest by stretches of 256 x 4^k.
     """
-    lows: list[Array32] = []
-    highs: list[Array32] = []
+    found: list[tuple[Array32, Array32]] = [_ends(np.zeros((0, BASE), np.float32))]
+    under_way: deque[Future[tuple[Array32, Array32]]] = deque()
     rest = np.zeros(0, dtype=np.float32)
     frames = 0
-    for block in blocks:
-        frames += block.size
-        joined = np.concatenate([rest, block]) if rest.size else block
-        whole = joined.size // BASE
-        rows = joined[: whole * BASE].reshape(whole, BASE)
-        # Reducing along the long axis of a transposed copy is several times faster.
-        turned = np.ascontiguousarray(rows.T)
-        lows.append(turned.min(axis=0, initial=np.inf) if whole else np.zeros(0, np.float32))
-        highs.append(turned.max(axis=0, initial=-np.inf) if whole else np.zeros(0, np.float32))
-        rest = joined[whole * BASE :].copy()
+    with ThreadPoolExecutor(THREADS) as pool:
+        for block in blocks:
+            frames += block.size
+            joined = np.concatenate([rest, block]) if rest.size else block
+            whole = joined.size // BASE
+            rows = joined[: whole * BASE].reshape(whole, BASE)
+            rest = joined[whole * BASE :].copy()
+            if rows.size >= WORTH_A_THREAD:
+                under_way.append(pool.submit(_ends, rows))
+                # No more of it in memory than is worked on.
+                while len(under_way) > 2 * THREADS:
+                    found.append(under_way.popleft().result())
+            else:
+                found += [one.result() for one in under_way]
+                under_way.clear()
+                found.append(_ends(rows))
+        found += [one.result() for one in under_way]
     if rest.size:
-        lows.append(np.array([rest.min()], dtype=np.float32))
-        highs.append(np.array([rest.max()], dtype=np.float32))
-    if not lows:
-        lows, highs = [np.zeros(0, np.float32)], [np.zeros(0, np.float32)]
-    return pyramid(frames, np.concatenate(lows), np.concatenate(highs))
+        found.append((rest.min(keepdims=True), rest.max(keepdims=True)))
+    return pyramid(
+        frames,
+        np.concatenate([low for low, _ in found]),
+        np.concatenate([high for _, high in found]),
+    )
+
+
+def _ends(rows: Array32) -> tuple[Array32, Array32]:
+    """The lowest and the highest of every row. Reducing along the long axis of a transposed copy is
+    several times faster."""
+    turned = np.ascontiguousarray(rows.T)
+    return turned.min(axis=0, initial=np.inf), turned.max(axis=0, initial=-np.inf)
 
 
 def pyramid(frames: int, lowest: Array32, highest: Array32) -> Overview:
