@@ -51,6 +51,15 @@ def measure(file: FileArgument, as_json: JsonFlag = False) -> None:
         late = data["pair_delay_samples"]
         by = f" by {late:.2f} samples" if data["pair"] == "late" else ""
         print(f"\nthe two channels: {data['pair']}{by}")
+    for one in data["leaks"]:
+        if one["leak_db"] is not None:
+            turned = ", turned over" if one["polarity"] < 0 else ""
+            words = f"{one['leak_db']:.1f} dB (at most {one['at_most_db']:.1f}){turned}"
+        elif one["at_most_db"] is not None:
+            words = f"none told; it would lie below {one['at_most_db']:.1f} dB"
+        else:
+            words = f"not told: {one['reason']}"
+        print(f"channel {one['of']} in channel {one['into']}: {words}")
 
 
 def _level(value: float | None, unit: str) -> str:

@@ -6,8 +6,10 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.signal.crosstalk import NoiseLeak, noise_leaks
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.faults import ChannelFaults, FaultFinder
 from diaulos.signal.hum import Noise, NoiseChange
@@ -41,12 +43,16 @@ class FileMeasure:
     channels: tuple[ChannelMeasure, ...]
     pair: str | None = None
     pair_delay_samples: float | None = None
+    leaks: tuple[NoiseLeak | None, ...] = ()
+    """Of two channels, by their noise: of the first in the second, of the second in the first;
+    None where too little noise tells it."""
 
 
 SAME_SAMPLES = 0.05
 
 
 PAIR_S = 60.0
+NO_NOISE = "too little noise while nobody plays, or what both share is no leak"
 
 
 def measure_file(source: AudioSource) -> FileMeasure:
@@ -77,13 +83,19 @@ def measure_file(source: AudioSource) -> FileMeasure:
                 faults[channel].finish(),
             )
         )
-    pair, delay = _pair(source) if count == 2 else (None, None)
-    return FileMeasure(frames, tuple(measures), pair, delay)
-
-
-def _pair(source: AudioSource) -> tuple[str, float | None]:
+    if count != 2:
+        return FileMeasure(frames, tuple(measures))
     blocks = list(source.blocks(count=min(source.frames, int(PAIR_S * source.rate_hz))))
     both = np.concatenate(blocks)
+    pair, delay = _pair(source, both)
+    rate_hz = float(source.rate_hz)
+    # Of what is the same on both sides nobody can tell what leaks.
+    same = pair in ("same", "inverted")
+    leaks = (None, None) if same else noise_leaks(both[:, 0], both[:, 1], rate_hz)
+    return FileMeasure(frames, tuple(measures), pair, delay, leaks)
+
+
+def _pair(source: AudioSource, both: NDArray[np.float32]) -> tuple[str, float | None]:
     a, b = np.ascontiguousarray(both[:, 0]), np.ascontiguousarray(both[:, 1])
     if np.array_equal(a, b):
         return "same", 0.0
@@ -124,6 +136,21 @@ def measure_data(found: FileMeasure, rate_hz: int) -> dict[str, Any]:
         ],
         "pair": found.pair,
         "pair_delay_samples": found.pair_delay_samples,
+        "leaks": [
+            {
+                "of": of,
+                "into": into,
+                "leak_db": round(leak.db, 2) if leak is not None and leak.sure else None,
+                "at_most_db": round(gain_to_db(abs(leak.gain) + leak.error), 2)
+                if leak is not None
+                else None,
+                "polarity": (-1 if leak.gain < 0.0 else 1)
+                if leak is not None and leak.sure
+                else None,
+                "reason": None if leak is not None else NO_NOISE,
+            }
+            for (of, into), leak in zip(((1, 2), (2, 1)), found.leaks, strict=False)
+        ],
     }
 
 

@@ -25,6 +25,7 @@ from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.trackplan import TrackPlan, plan_tracks
 from diaulos.session.model import Doubt, Session
+from diaulos.signal.crosstalk import noise_leak
 from diaulos.signal.relation import Leak, Likeness, besides, copied, leaked, most_alike, steepness
 from diaulos.units import gain_to_db
 from diaulos.work.rigs.look import rig_graph
@@ -232,7 +233,7 @@ class _Group:
             _, one, leak = max(leaks, key=lambda entry: entry[0])
             # And what the dry one should not hold is then in what the others should.
             found = [doubt for doubt in found if doubt.kind != "leak"]
-            found.append(_leak(one, dry, leak))
+            found.append(_leak(one, dry, leak, self.rate_hz))
         return found
 
     def _one(self, dry: Proved, one: Proved, made: Real, match: Likeness) -> list[Doubt]:
@@ -247,7 +248,7 @@ class _Group:
                     "turns it.",
                 )
             )  # fmt: skip
-        forth = _forth(dry, one, made, match)
+        forth = _forth(dry, one, made, match, self.rate_hz)
         return found if forth is None or one.dry else [*found, forth]
 
     # --- which is which ---
@@ -443,14 +444,14 @@ def _instrument(
     ]  # fmt: skip
 
 
-def _forth(dry: Proved, one: Proved, made: Real, lag: Likeness) -> Doubt | None:
+def _forth(dry: Proved, one: Proved, made: Real, lag: Likeness, rate_hz: float) -> Doubt | None:
     """A leak of the dry track into another: only where the other is else what our stages make of
     it can a rest be told from a tone."""
     if lag.likeness < CERTAIN or lag.lag_samples != 0.0:
         return None
     leak = besides(one.samples, made, dry.samples)
     found = leak.db > LEAK_DB and leak.coherence > REST_COHERENCE
-    return _leak(dry, one, leak) if found else None
+    return _leak(dry, one, leak, rate_hz) if found else None
 
 
 def _back(dry: Proved, one: Proved, made: Real, lag: Likeness, rate_hz: float) -> Leak | None:
@@ -471,10 +472,13 @@ def _back(dry: Proved, one: Proved, made: Real, lag: Likeness, rate_hz: float) -
     return leak if more and clear else None
 
 
-def _leak(source: Proved, into: Proved, leak: Leak) -> Doubt:
+def _leak(source: Proved, into: Proved, leak: Leak, rate_hz: float) -> Doubt:
+    # What the noise of pauses tells is nearer than what the playing does.
+    noise = noise_leak(source.samples, into.samples, rate_hz)
+    down = noise.db if noise is not None and noise.sure else leak.db
     return Doubt(
         kind="leak", track=into.name, other=source.name,
-        words=f"{source.name} leaks into {into.name}, {-leak.db:.0f} dB down.",
+        words=f"{source.name} leaks into {into.name}, {-down:.0f} dB down.",
         remedy="Look at the device's sides (panned hard?), a shared lead or splitter, and a "
         "recorder that mixes inputs.",
     )  # fmt: skip
