@@ -346,6 +346,13 @@ def test_places_are_named_as_people_do() -> None:
     words = figures_words("centre", "farther", found)
     assert words.startswith("Centre to farther: ")
     assert "29 cm farther by its delay" in words
+    # A darker place holds the rest back by itself: it is no farther away.
+    for dark in made[1:3]:
+        pair = compare_pair(side("A", made[0].samples), side("B", dark.samples), TOKEN, split=False)
+        found = place_figures(pair)
+        assert found is not None
+        words = figures_words("centre", dark.name, found)
+        assert "by its delay" not in words, words
 
 
 def test_a_place_comes_from_the_rig_until_somebody_notes_another() -> None:
