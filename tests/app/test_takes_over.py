@@ -633,6 +633,14 @@ def test_a_stereo_pair_is_one_row_of_the_mix_or_two(
     strip = next(iter(mix._strips.values()))
     assert strip.pan_words.text() == "wide"
     assert mix.apart.text() == "Stereo as two tracks"
+    press(qtbot, shown, Qt.Key.Key_X)
+    press(qtbot, shown, Qt.Key.Key_2)
+    assert shown.player.track.currentText() == "DI", "the second row is the third track"
+    press(qtbot, shown, Qt.Key.Key_1)
+    assert shown.player.track.currentText() == "Modeled left"
+    press(qtbot, shown, Qt.Key.Key_0)
+    press(qtbot, shown, Qt.Key.Key_X)
+    strip = next(iter(mix._strips.values()))
     strip.level.setFocus()
     mix.apart.click()
     settle(shown, qtbot)

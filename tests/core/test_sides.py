@@ -171,6 +171,22 @@ def test_two_tracks_where_they_are_asked_for(
     folder.close()
 
 
+def test_a_side_that_is_punched_stays_a_side(
+    wide: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    code, data = run_json(
+        capsys, "record", wide, "--over", "t0001", "--range", "1-1", "--punch", "--track",
+        "Modeled right", "--fast", "--seed", "6",
+    )  # fmt: skip
+    assert code == 0
+    folder = SessionFolder.open(wide, read_only=True)
+    take = folder.load().take(data["take"])
+    folder.close()
+    assert sorted(len(part) for part in take.parts) == [1, 2]
+    left, right = next(part for part in take.parts if len(part) == 2)
+    assert (left.file[6:11], right.file[6:11]) == ("t0001", data["take"])
+
+
 def test_what_two_sides_are_called(wide: Path) -> None:
     folder = SessionFolder.open(wide, read_only=True)
     session = folder.load()

@@ -381,6 +381,7 @@ def _tones(session: Session, house: Practice, sums: Sums) -> list[Departure]:
         rows = [
             row for row in mix_rows(session, take)
             if row.key in own and not row.muted and row.tap not in ("di", "printed")
+            and not row.beside and not row.side  # two sides are one tone, and lie apart
         ]  # fmt: skip
         for at, one in enumerate(rows):
             for other in rows[at + 1 :]:

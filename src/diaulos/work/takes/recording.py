@@ -194,6 +194,7 @@ class Recording:
             clips = here(result.tracks[number].clips)
             old = old_track(over.take, one) if over is not None and punch else None
             if old is not None:
+                pair, side = (pair, side) if side else (old.pair, old.side)
                 inside = range(ahead, ahead + count)
                 clips = tuple(sorted((*clips, *(f for f in old.clips if f not in inside))))
             tracks.append(

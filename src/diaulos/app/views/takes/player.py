@@ -301,8 +301,9 @@ class TakePlayer(Flowing):
         on = bool(number_) and self._mix.soloed != {key}
         self._mix.solo(key, on, alone=True)
         self.said.emit(f"{rows[number_ - 1].name} alone." if on else "The mix.")
-        if 0 < number_ <= self.track.count():
-            self.track.setCurrentIndex(number_ - 1)
+        track = next((one for one in take.tracks if one.file == key), None) if take else None
+        if track is not None:
+            self.track.setCurrentIndex(self.track.findData(track.id))
             self._show_wave()
 
     def toggle_play(self) -> None:
