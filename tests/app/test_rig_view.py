@@ -20,10 +20,12 @@ from diaulos.__main__ import main
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.arrangement import ArrangementDialog
 from diaulos.app.views.rig.view import RigView
+from diaulos.app.widgets.labels import TextLabel
 from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.checks import Severity
 from diaulos.rig.layout import PORT_H
 from diaulos.rig.model import PortRef
+from diaulos.rig.states import in_state
 from diaulos.rig.templates import TEMPLATES, build
 from diaulos.rig.ways import ways_into
 from diaulos.session import edits
@@ -618,3 +620,45 @@ def test_ways_into_an_input_are_shown_and_plugged_in(
     document.undo()
     assert not any(d.type == "passive_di" for d in document.session.rig("rigw").devices)
     shown.ask_ways()
+
+
+def test_a_switch_of_state_reamp_is_set_by_hand(shown: RigView, opened: Desk, qtbot: QtBot) -> None:
+    """What stands otherwise when the same rig reamps: set for that state alone, told under its
+    name, and gone where it stands as in Record again."""
+    opened.document.apply(edits.add_rig(build("modeler-usb", "both")))
+    shown.choose_rig("both")
+    settle(shown, qtbot)
+    shown._on_device("modeler")
+    shown.panel.pages.setCurrentWidget(shown.panel.settings_area)
+    settle(shown, qtbot)
+
+    def boxes() -> dict[str, QComboBox]:
+        found = shown.panel.settings_area.findChildren(QComboBox)
+        return {box.accessibleName(): box for box in found}
+
+    def labels() -> list[str]:
+        return [one.text() for one in shown.panel.settings_area.findChildren(TextLabel)]
+
+    def choose(name: str, value: str) -> None:
+        box = next(box for words, box in boxes().items() if words.startswith(name))
+        box.setCurrentIndex(box.findData(value))
+        box.activated.emit(box.currentIndex())
+        settle(shown, qtbot)
+
+    assert "Plays\nReamp: USB return" in labels()
+    rig = shown.rig
+    choose("State that is set", "reamp")
+    plays = next(box for words, box in boxes().items() if words.startswith("Plays"))
+    assert plays.currentData() == "usb", "as it stands in that state"
+    choose("Input pad", "on")
+    assert shown.rig.device("modeler").word("pad") == "off"
+    assert in_state(shown.rig, "reamp").device("modeler").word("pad") == "on"
+    assert any(words.startswith("Input pad") and "Reamp: On" in words for words in labels())
+    assert "Record stays" in opened.window._status.text()
+    choose("Input pad", "off")
+    assert shown.rig.reamp_switches == rig.reamp_switches
+    choose("State that is set", "record")
+    choose("Input pad", "on")
+    assert shown.rig.device("modeler").word("pad") == "on"
+    undo(shown, qtbot)
+    assert shown.rig.device("modeler").word("pad") == "off"

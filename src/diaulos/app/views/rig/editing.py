@@ -21,8 +21,9 @@ from diaulos.rig import changes
 from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.checks import Finding
 from diaulos.rig.fits import joined
-from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.model import PortRef, Rig, StateSwitch
 from diaulos.rig.printed import set_printed
+from diaulos.rig.states import with_switch
 from diaulos.rig.templates import TEMPLATES
 from diaulos.session import edits
 from diaulos.work.rigs.building import arranged
@@ -84,6 +85,17 @@ class RigEditing(View):
             lambda rig: rig.with_setting(device, setting, value),
             merge=f"{device}.{setting}",
         )
+
+    def _on_reamp_setting(self, device: str, setting: str, value: float | str) -> None:
+        """What stands so in state Reamp alone: a switch that is thrown on the hardware."""
+        switch = StateSwitch(device=device, setting=setting, value=value)
+        name = self.rig.device(device).setting(setting).name
+        if self._change(
+            f"Set {name} in state Reamp",
+            lambda rig: with_switch(rig, switch),
+            merge=f"reamp {device}.{setting}",
+        ):
+            self.said.emit(f"{name}: set for state Reamp; Record stays. Ctrl+Z takes it back.")
 
     def _choose_instrument(self, device: str, instrument_id: str) -> None:
         """Which of the session's instruments a device stands for; it takes its name."""

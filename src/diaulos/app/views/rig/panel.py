@@ -72,6 +72,7 @@ class PortPanel(PortSettings):
         self._free_shown = False
         self._shape: tuple[object, ...] = ()
         self._fields: dict[str, QComboBox | QDoubleSpinBox] = {}
+        self._names: dict[str, TextLabel] = {}
         self._build()
         self.pages.currentChanged.connect(lambda _i: self._show_page())
 

@@ -23,7 +23,9 @@ from diaulos.rig.model import (
     Control,
     Device,
     PortRef,
+    RigState,
 )
+from diaulos.rig.states import in_state, setting_words
 from diaulos.session.instrument import Instrument
 
 
@@ -35,6 +37,8 @@ class PortSettings(QWidget):
     """The page of settings."""
 
     setting_asked = Signal(str, str, object)
+    reamp_setting_asked = Signal(str, str, object)
+    """(device, setting, value) that stands so in state Reamp alone."""
     settings_area: QScrollArea
     _graph: RigGraph | None
     _instruments: tuple[Instrument, ...]
@@ -43,7 +47,9 @@ class PortSettings(QWidget):
     _writable: bool
     _fields: dict[str, QComboBox | QDoubleSpinBox]
 
+    _names: dict[str, TextLabel]
     _shape: tuple[object, ...]
+    _state: RigState = "record"
 
     # --- settings ---
 
@@ -58,41 +64,75 @@ class PortSettings(QWidget):
         own += [s for s in mixed if s.id in strip or _of_channel(s.id, strip)]
         settings = [*own, *(s for s in device.settings if s not in own and s not in mixed)]
         extra = tuple((one.id, one.name) for one in self._instruments)
+        assert self._graph is not None
+        rig = self._graph.rig
+        other = {s.id: s for s in in_state(rig, "reamp").device(device.id).settings}
         shape = (device.id, tuple((s.id, s.name) for s in settings), extra, self._writable)
         if shape != self._shape:
             self._shape = shape
             self._build_settings(device, settings)
         for setting in settings:
-            self._fill_field(self._fields[setting.id], setting)
+            there = other[setting.id]
+            shown = there if self._state == "reamp" else setting
+            field = self._fields[setting.id]
+            self._fill_field(field, shown)
+            both = self._state == "record" or setting.id != "instrument"
+            field.setEnabled(self._writable and both)
+            thrown = there.value != setting.value
+            more = f"\nReamp: {setting_words(there)}" if thrown else ""
+            self._names[setting.id].setText(f"{setting.name}{more}")
 
     def _build_settings(self, device: Device, settings: list[Choice | Control]) -> None:
+        """One row each; what stands otherwise in state Reamp says so under its name."""
         page = QWidget()
         form = QFormLayout(page)
         form.setContentsMargins(6, 6, 6, 2)
         form.setVerticalSpacing(4)
-        self._fields = {}
+        self._fields, self._names = {}, {}
+        if any(one.id != "instrument" for one in settings):
+            form.addRow(TextLabel("Set for state"), self._state_box(device))
         for setting in settings:
-            field = self._field(device, setting)
-            field.setEnabled(self._writable)
-            self._fields[setting.id] = field
-            label = TextLabel(setting.name)
-            label.setWordWrap(True)
-            form.addRow(label, field)
+            self._fields[setting.id] = self._field(device, setting)
+            self._names[setting.id] = TextLabel(setting.name)
+            self._names[setting.id].setWordWrap(True)
+            form.addRow(self._names[setting.id], self._fields[setting.id])
         if not settings:
             form.addRow(TextLabel("It has no switch and no knob."))
         self.settings_area.setWidget(page)
 
+    def _state_box(self, device: Device) -> QComboBox:
+        box = combo("State that is set", {"record": "Both", "reamp": "Reamp alone"},
+                    least=7)  # fmt: skip
+        box.setCurrentIndex(box.findData(self._state))
+        box.setToolTip(
+            "A rig that records and reamps with the same devices has two states. What stands "
+            "otherwise in Reamp is a switch that is thrown on the hardware: set it here"
+        )
+
+        def choose() -> None:
+            self._state = "reamp" if box.currentData() == "reamp" else "record"
+            self._show_settings(device)
+
+        box.activated.connect(lambda _i: choose())
+        return box
+
+    def _ask(self, device: str, setting: str, value: object) -> None:
+        if self._state == "reamp":
+            self.reamp_setting_asked.emit(device, setting, value)
+        else:
+            self.setting_asked.emit(device, setting, value)
+
     def _field(self, device: Device, setting: Choice | Control) -> QComboBox | QDoubleSpinBox:
         name = f"{setting.name} of {device.name}"
         if isinstance(setting, Choice):
-            box = combo(name, least=10)
+            box = combo(name, least=7)
             options = list(setting.options)
             if setting.id == "instrument":
                 options += [(one.id, one.name) for one in self._instruments]
             for value, words in options:
                 box.addItem(words, value)
             box.activated.connect(
-                lambda _i, b=box: self.setting_asked.emit(device.id, setting.id, b.currentData())
+                lambda _i, b=box: self._ask(device.id, setting.id, b.currentData())
             )
             box.wheelEvent = lambda event: event.ignore()  # type: ignore[method-assign]  # a wheel scrolls the form and turns no knob
             return box
@@ -121,7 +161,7 @@ class PortSettings(QWidget):
         del blocker
 
     def _on_spin(self, device: str, setting: Control, value: float) -> None:
-        self.setting_asked.emit(device, setting.id, setting.nearest(value))
+        self._ask(device, setting.id, setting.nearest(value))
 
 
 def _of_channel(setting_id: str, strips: set[str] | tuple[str, ...]) -> bool:

@@ -106,6 +106,7 @@ class RigView(RigLayout):
         self.panel.plug_asked.connect(self.plug)
         self.panel.unplug_asked.connect(self.unplug)
         self.panel.setting_asked.connect(self._on_setting)
+        self.panel.reamp_setting_asked.connect(self._on_reamp_setting)
         self.panel.cable_asked.connect(
             lambda cable, kind: self._change(
                 "Change a cable's kind", lambda r: changes.set_cable(r, cable, kind=kind)
