@@ -261,7 +261,6 @@ def reamp(
     from diaulos import wiring
     from diaulos.cli.rig import state_of
     from diaulos.rig.returns import planned_returns
-    from diaulos.session.model import MatchTarget
     from diaulos.session.roles import reamp_rig
     from diaulos.work.listening.cabinets import put_choice
     from diaulos.work.reamp.parts import stretch_of
@@ -283,20 +282,7 @@ def reamp(
             return
         if program:
             session = with_programs(session, reamp_rig(session, rig).id, program)
-        target = MatchTarget(kind="none")
-        if match_lufs is not None:
-            if not -60.0 <= match_lufs <= 0.0:
-                raise InputError(
-                    f"{match_lufs:g} LUFS is not a loudness to reach.",
-                    where="--match-lufs",
-                    remedy="Give a figure from -60 to 0.",
-                )
-            target = MatchTarget(kind="lufs", lufs=match_lufs)
-        elif match_track:
-            passes = {p.id for p in session.take(take).passes}
-            passes |= {p.name for p in session.take(take).passes}
-            is_pass = match_track in passes
-            target = MatchTarget(kind="pass" if is_pass else "track", ident=match_track)
+        target = _target_of(session.take(take), match_track, match_lufs)
         cabinet = ""
         if impulse:
             session, cabinet = with_impulse(folder, session, impulse)
@@ -322,11 +308,7 @@ def reamp(
                     join=join,
                 ),
                 store=folder,
-                backend_for=(
-                    wiring.bench_for(impulses)
-                    if device == BENCH
-                    else wiring.loop_on(device, out_channel, in_channel, block_frames=block)
-                ),
+                backend_for=_loop_by(device, out_channel, in_channel, block, impulses),
                 clock=wiring.local_now,
                 impulses=impulses,
                 progress=progress,
@@ -345,16 +327,49 @@ def reamp(
         print_json(data)
     else:
         print(f"{session.name}, {session.take(take).name}: {outcome.made.name}")
-        for one in data["returns"]:
-            if len(data["returns"]) > 1:
-                group = f" ({one['group']})" if one["group"] else ""
-                print(f"\n{one['return']}{group}")
-            _print_pass(one)
-        cabinet_now = data["cabinet"]
-        if cabinet_now is not None:
-            print(f"cabinet      {cabinet_now['name']} ({cabinet_now['gain_db']:+.2f} dB)")
-            if cabinet_now["before"]:
-                print(f"two in a row {cabinet_now['before']}")
+        _print_returns(data)
+
+
+def _target_of(take: Any, match_track: str, match_lufs: float | None) -> Any:
+    """What a pass is to be as loud as."""
+    from diaulos.session.model import MatchTarget
+
+    if match_lufs is not None:
+        if not -60.0 <= match_lufs <= 0.0:
+            raise InputError(
+                f"{match_lufs:g} LUFS is not a loudness to reach.",
+                where="--match-lufs",
+                remedy="Give a figure from -60 to 0.",
+            )
+        return MatchTarget(kind="lufs", lufs=match_lufs)
+    if not match_track:
+        return MatchTarget(kind="none")
+    is_pass = any(match_track in (one.id, one.name) for one in take.passes)
+    return MatchTarget(kind="pass" if is_pass else "track", ident=match_track)
+
+
+def _loop_by(
+    device: str, out_channel: int, in_channel: int, block: int, impulses: Any = None
+) -> Any:
+    """Where a loop sounds: the simulated studio, or a device's channels."""
+    from diaulos import wiring
+
+    if device == BENCH:
+        return wiring.bench_for(impulses)
+    return wiring.loop_on(device, out_channel, in_channel, block_frames=block)
+
+
+def _print_returns(data: dict[str, Any]) -> None:
+    for one in data["returns"]:
+        if len(data["returns"]) > 1:
+            group = f" ({one['group']})" if one["group"] else ""
+            print(f"\n{one['return']}{group}")
+        _print_pass(one)
+    cabinet = data["cabinet"]
+    if cabinet is not None:
+        print(f"cabinet      {cabinet['name']} ({cabinet['gain_db']:+.2f} dB)")
+        if cabinet["before"]:
+            print(f"two in a row {cabinet['before']}")
 
 
 def _run_queue(
@@ -378,10 +393,7 @@ def _run_queue(
         session = line_up(asked_passes(session, read_queue(file)))(session)
         folder.save(session)
     impulses = load_impulses(session, folder)
-    if device == BENCH:
-        backend = wiring.bench_for(impulses)
-    else:
-        backend = wiring.loop_on(device, out_channel, in_channel, block_frames=block)
+    backend = _loop_by(device, out_channel, in_channel, block, impulses)
     made: list[tuple[Any, Any]] = []
     while (item := next_waiting(session)) is not None:
         said: Any = "" if device == BENCH else _asked(session, item)
@@ -501,11 +513,7 @@ def reamp_file_command(
             request,
             files=wiring.ExternalAudio(),
             scratch=Path(scratch),
-            backend_for=(
-                wiring.bench_for()
-                if device == BENCH
-                else wiring.loop_on(device, out_channel, in_channel, block_frames=block)
-            ),
+            backend_for=_loop_by(device, out_channel, in_channel, block),
             clock=wiring.local_now,
             progress=progress,
         )
