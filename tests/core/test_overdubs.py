@@ -27,11 +27,13 @@ from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo
 from diaulos.work.listening.player import Channel, pan_gains
 from diaulos.work.ports import BlockStatus, BlockTime, FileNotes
 from diaulos.work.rigs.look import look_at
+from diaulos.work.sheets.tracking import take_lines
 from diaulos.work.takes.over import (
     Monitor,
     Over,
     Timeline,
     over_bars,
+    over_words,
     reference_of,
     round_of,
     timeline,
@@ -157,6 +159,10 @@ def test_copies_of_a_take_join_on_whole_bars_and_ring_on(folder: SessionFolder) 
     assert got.size == 9 * BAR
     assert np.abs(got - wanted).max() < 2.0 * QUANTUM
     after = done.edit(session)
+    told = "Recorded over Take 1, which came round every 0:08.0"
+    assert told in take_lines(after, done.take)
+    gone = after.model_copy(update={"takes": (done.take,)})
+    assert "a take that is gone" in over_words(gone, done.take)
     rows = [row for row in mix_rows(after, done.take) if row.key.startswith("audio/t0001")]
     channels = channels_of([row for row in rows if not row.muted], after, folder)
     for first, count in ((0, 9 * BAR), (4 * BAR - 100, 4_096), (8 * BAR + 7, 1)):

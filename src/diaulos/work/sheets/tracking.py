@@ -14,6 +14,7 @@ from diaulos.work.rigs.look import look_at
 from diaulos.work.rigs.stored import Stored
 from diaulos.work.rigs.tables import TRACK_HEAD, track_rows
 from diaulos.work.sheets.model import Part, Rows, Words
+from diaulos.work.takes.over import over_words
 
 HEAD = ("", "Name", "Tap", "Input", "Microphone", "Decided", "Peak")
 
@@ -54,6 +55,9 @@ def take_lines(session: Session, take: Take) -> tuple[str, ...]:
         lines.append(f"Rig: {take.rig_name}")
     if take.tempo_bpm is not None:
         lines.append(f"{take.tempo_bpm:g} bpm, {take.metre or session.metre}")
+    if take.over:
+        words = over_words(session, take)
+        lines.append(words[:1].upper() + words[1:])
     lines += [line for line in take.notes.splitlines() if line.strip()]
     return tuple(lines)
 

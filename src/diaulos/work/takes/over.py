@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.figures import clock
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import bar_frames
 from diaulos.signal.click import click_block
@@ -144,6 +145,23 @@ def over_bars(
 def old_track(take: Take, one: Armed) -> Track | None:
     """The track of an old take that an armed one goes on with: of the same name and tap."""
     return next((t for t in take.tracks if t.name == one.name and t.tap == one.tap), None)
+
+
+def over_words(session: Session, take: Take) -> str:
+    """Of a take that was recorded over another: which one, from where on, and whether it came round
+    again."""
+    known = (*session.takes, *session.take_bin)
+    other = next((one.name for one in known if one.id == take.over), "a take that is gone")
+    rate = session.sample_rate_hz
+    if take.punched is not None:
+        first, last = (clock(frame / rate) for frame in take.punched)
+        return f"{other} with {first}-{last} played anew"
+    words = f"recorded over {other}"
+    if take.over_frame:
+        words += f" from {clock(take.over_frame / rate)} on"
+    if take.over_round:
+        words += f", which came round every {clock(take.over_round / rate)}"
+    return words
 
 
 def reference_of(take: Take, rate_hz: int) -> int:

@@ -19,6 +19,7 @@ from diaulos.app.widgets.tables import Cell, Table
 from diaulos.figures import clock, counted, number, typeset
 from diaulos.session.model import Doubt, Session, Take, Track
 from diaulos.session.take_edits import differences_since
+from diaulos.work.takes.over import over_words
 from diaulos.work.takes.proving import doubt_words
 
 HOW_PROVED = (
@@ -202,16 +203,7 @@ def _about(session: Session, take: Take | None, in_bin: bool) -> str:
     if take.rig_name:
         parts.append(take.rig_name)
     if take.over:
-        other = next((one.name for one in session.takes if one.id == take.over), "a discarded take")
-        words = f"recorded over {other}"
-        if take.punched is not None:
-            first, last = (clock(frame / rate) for frame in take.punched)
-            words = f"{other} with {first}-{last} played anew"
-        elif take.over_frame:
-            words += f" from {clock(take.over_frame / rate)} on"
-        if take.over_round:
-            words += f", which came round every {clock(take.over_round / rate)}"
-        parts.append(words)
+        parts.append(over_words(session, take))
     for track in take.tracks:
         if track.clips:
             times = ", ".join(clock(frame / rate) for frame in track.clips[:3])
