@@ -19,12 +19,26 @@ from diaulos.work.compare.choices import candidates_of, open_candidate
 from diaulos.work.handing.stems import StemChoice, plan_stems
 from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
 from diaulos.work.rigs.look import look_at
+from diaulos.work.takes import exporting
+from diaulos.work.takes.exporting import export_track
 from diaulos.work.takes.proving import proving_of
 from diaulos.work.takes.ready import armed_tracks, sides_of
 from diaulos.work.takes.sides import same_sides, same_words
 from support import RATE
 
 SIDES = ("left", "right")
+CEILING = -24.0
+"""So low that what comes through a cabinet has to come down."""
+
+
+def lower_db(session: Session, file: str) -> float:
+    """By how much what comes through its cabinet stays under the ceiling."""
+    choice = session.cabinets[file].choice
+    assert choice is not None
+    assert choice.true_peak_dbtp is not None
+    return CEILING - choice.true_peak_dbtp
+
+
 NOON = datetime(2026, 3, 1, 12, 0, 0)
 
 
@@ -151,6 +165,46 @@ def test_a_pair_is_exported_compared_and_handed_over_as_one(
     write_stem_files(session, stems, StemChoice(), folder, tmp_path / "st", clock=lambda: NOON)
     written, _ = soundfile.read(tmp_path / "st" / stems[0].file)
     assert np.abs(written - both).max() < 2.0**-22
+    folder.close()
+
+
+def test_a_cabinet_is_put_behind_both_sides_and_keeps_their_balance(
+    wide: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(exporting, "CEILING_DBTP", CEILING)
+    code, _ = run_json(
+        capsys, "cabinet", wide, "--take", "t0001", "--track", "Modeled", "--put", "open-one"
+    )
+    assert code == 0
+    folder = SessionFolder.open(wide, read_only=True)
+    session = folder.load()
+    take = session.takes[0]
+    sides = [one.file for one in take.part("Modeled")]
+    assert set(session.cabinets) == set(sides)
+    out = tmp_path / "both.wav"
+    run(capsys, "export", wide, out, "--take", "t0001", "--track", "Modeled")
+    whole, _ = soundfile.read(out)
+    # One side alone through it: the other comes down by as much.
+    half = session.model_copy(update={"cabinets": {sides[0]: session.cabinets[sides[0]]}})
+    written: list[np.ndarray] = []
+
+    class Sink:
+        def write(self, samples: np.ndarray) -> None:
+            written.append(samples)
+
+        def close(self) -> None:
+            """Nothing to close."""
+
+        abandon = close
+
+    left, right = take.part("Modeled")
+    export_track(half, take, left, folder, lambda *_: Sink(), lambda: NOON, beside=right)
+    mixed = np.concatenate(written)
+    assert np.abs(mixed[:, 0] - whole[:, 0]).max() < 2.0**-22
+    assert lower_db(session, left.file) < -3.0
+    lower = 10.0 ** (lower_db(session, left.file) / 20.0)
+    dry, _ = soundfile.read(wide / right.file)
+    assert np.abs(mixed[:, 1] - lower * dry).max() < 2.0**-22
     folder.close()
 
 

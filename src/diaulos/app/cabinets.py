@@ -62,9 +62,13 @@ def subjects_of(session: Session, take: Take | None) -> tuple[Subject, ...]:
     if take is None:
         return ()
     found = [
-        Subject((track.file,), track.name, cabinet_before(session, take, track.file))
-        for track in take.tracks
-        if track.tap not in ("di", "printed") and track.channels == 1
+        Subject(
+            tuple(one.file for one in tracks),
+            tracks[0].pair if len(tracks) == 2 else tracks[0].name,
+            cabinet_before(session, take, tracks[0].file),
+        )
+        for tracks in take.parts
+        if tracks[0].tap not in ("di", "printed") and tracks[0].channels == 1
     ]
     for made in take.passes:
         for part in made.parts:

@@ -206,7 +206,7 @@ def cabinet(
         session = folder.load()
         one = session.take(take)
         if track:
-            files = [one.track(track).file]
+            files = [each.file for each in one.part(track)]
         else:
             passed = one.pass_(made)
             chosen = passed.returned(back) if back else passed.main

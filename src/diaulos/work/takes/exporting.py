@@ -147,13 +147,11 @@ def _export_pair(
         + _cut_note(session, left.file),
     )
     frames = max(one.frames for one in sides)
-    gain = 0.0 if any(through) else lower
-    columns = [
-        _behind(
-            _blocks(track_reader(one.file, store, session), frames, gain), cabinet, one.side, lower
-        )
-        for one, cabinet in zip(sides, through, strict=True)
-    ]
+    columns = []
+    for one, cabinet in zip(sides, through, strict=True):
+        gain = lower if cabinet is None else 0.0
+        blocks = _blocks(track_reader(one.file, store, session), frames, gain)
+        columns.append(_behind(blocks, cabinet, one.side, lower))
     write_all(create("", 2, notes), _beside(columns))
 
 
