@@ -208,6 +208,25 @@ def test_a_cabinet_is_put_behind_both_sides_and_keeps_their_balance(
     folder.close()
 
 
+def test_two_stereo_files_of_one_name_are_two_pairs(
+    wide: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    for folder in ("a", "b"):
+        (tmp_path / folder).mkdir()
+        noise = np.random.default_rng(len(folder)).uniform(-0.1, 0.1, (RATE, 2))
+        soundfile.write(tmp_path / folder / "room mic.wav", noise, RATE, subtype="PCM_24")
+    code, _ = run_json(
+        capsys, "import", wide, tmp_path / "a" / "room mic.wav", tmp_path / "b" / "room mic.wav",
+        "--name", "Rooms",
+    )  # fmt: skip
+    assert code == 0
+    folder_ = SessionFolder.open(wide, read_only=True)
+    take = folder_.load().take("Rooms")
+    folder_.close()
+    assert [part[0].pair for part in take.parts] == ["room mic", "room mic 2"]
+    assert all(len(part) == 2 for part in take.parts)
+
+
 def test_two_tracks_where_they_are_asked_for(
     wide: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -46,13 +47,16 @@ def sides_of(armed: Sequence[Armed]) -> dict[PortRef, tuple[str, TrackSide]]:
     for left, right in stereo_pairs(courses):
         if left in found or right in found:
             continue
-        name = wanted = pair_name(names[left], names[right])
-        number = 2
-        while name in taken:
-            name, number = f"{wanted} {number}", number + 1
+        name = free_name(pair_name(names[left], names[right]), taken)
         taken.add(name)
         found |= {left: (name, "left"), right: (name, "right")}
     return found
+
+
+def free_name(wanted: str, taken: Collection[str]) -> str:
+    """A name that nothing has yet: with a number where it has to be."""
+    numbered = (f"{wanted} {number}" for number in itertools.count(2))
+    return next(name for name in itertools.chain([wanted], numbered) if name not in taken)
 
 
 def pair_name(left: str, right: str) -> str:

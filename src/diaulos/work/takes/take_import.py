@@ -40,7 +40,7 @@ from diaulos.work.takes.importing import (
     importable_channel,
     next_take_number,
 )
-from diaulos.work.takes.ready import NO_SIDE, TrackSide, pair_name
+from diaulos.work.takes.ready import NO_SIDE, TrackSide, free_name, pair_name
 
 MOST_TRACKS = 64
 LEAST_DBU, MOST_DBU = -40.0, 60.0
@@ -183,7 +183,8 @@ def _sides(
             continue
         for place, other in enumerate(wanted):
             if (other.path, other.channel, other.tap) == (one.path, 2, one.tap):
-                name = pair_name(one.name, other.name)
+                taken = {name for name, _ in found.values()}
+                name = free_name(pair_name(one.name, other.name), taken)
                 found |= {at: (name, "left"), place: (name, "right")}
     return found
 
