@@ -118,5 +118,8 @@ def test_the_shell_tells_what_leaks(tmp_path: Path, capsys: pytest.CaptureFixtur
     _, text, _ = run(capsys, "measure", path)
     assert "channel 1 in channel 2: -4" in text or "channel 1 in channel 2: -39" in text
     assert "channel 2 in channel 1: none told" in text
+    soundfile.write(path, both[:, [0, 0]], RATE, subtype="FLOAT")
+    _, text, _ = run(capsys, "measure", path)
+    assert "channel 1 in channel 2: not told: both channels are the same" in text
     soundfile.write(path, both[:, 0], RATE, subtype="FLOAT")
     assert run_json(capsys, "measure", path)[1]["leaks"] == []

@@ -52,6 +52,7 @@ SAME_SAMPLES = 0.05
 
 
 PAIR_S = 60.0
+ONE_SOUND = "both channels are the same"
 NO_NOISE = "too little noise while nobody plays, or what both share is no leak"
 
 
@@ -113,6 +114,7 @@ def _pair(source: AudioSource, both: NDArray[np.float32]) -> tuple[str, float | 
 
 def measure_data(found: FileMeasure, rate_hz: int) -> dict[str, Any]:
     """For JSON."""
+    why = ONE_SOUND if found.pair in ("same", "inverted") else NO_NOISE
     return {
         "frames": found.frames,
         "rate_hz": rate_hz,
@@ -147,7 +149,7 @@ def measure_data(found: FileMeasure, rate_hz: int) -> dict[str, Any]:
                 "polarity": (-1 if leak.gain < 0.0 else 1)
                 if leak is not None and leak.sure
                 else None,
-                "reason": None if leak is not None else NO_NOISE,
+                "reason": None if leak is not None else why,
             }
             for (of, into), leak in zip(((1, 2), (2, 1)), found.leaks, strict=False)
         ],
