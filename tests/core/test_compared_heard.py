@@ -11,7 +11,7 @@ import soundfile
 from scipy import signal as ss
 
 from diaulos.__main__ import main
-from diaulos.session import compare_edits
+from diaulos.session import compare_edits, take_edits
 from diaulos.session.compared import BlindSide, Moved
 from diaulos.session.model import AlignmentRecord
 from diaulos.signal.lowcut import low_cut_sections
@@ -89,7 +89,7 @@ def test_moves_add_up() -> None:
 
 def test_a_moved_track_is_heard_mixed_and_exported_so(copy: Path, tmp_path: Path) -> None:
     folder = SessionFolder.open(copy)
-    session = folder.load()
+    session = take_edits.pairs_apart("t0001", True)(folder.load())
     take = session.take("One")
     track = next(one for one in take.tracks if one.tap == "modeled")
     plain, _ = soundfile.read(copy / track.file)
@@ -152,7 +152,7 @@ def test_candidates_are_matched_and_brought_into_time(copy: Path) -> None:
     session = folder.load()
     all_of_them = candidates_of(session)
     take = session.take("One")
-    assert len(all_of_them) == len(take.tracks) + sum(len(one.parts) for one in take.passes)
+    assert len(all_of_them) == len(take.parts) + sum(len(one.parts) for one in take.passes)
     usual = usual_candidates(session)
     assert len(usual) >= 2
     assert all(one.tap not in ("di", "printed") for one in usual)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
@@ -55,8 +54,10 @@ def sides_of(armed: Sequence[Armed]) -> dict[PortRef, tuple[str, TrackSide]]:
 
 def free_name(wanted: str, taken: Collection[str]) -> str:
     """A name that nothing has yet: with a number where it has to be."""
-    numbered = (f"{wanted} {number}" for number in itertools.count(2))
-    return next(name for name in itertools.chain([wanted], numbered) if name not in taken)
+    name, number = wanted, 2
+    while name in taken:
+        name, number = f"{wanted} {number}", number + 1
+    return name
 
 
 def pair_name(left: str, right: str) -> str:
