@@ -16,6 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
 from diaulos.app.jobs import Job
+from diaulos.audio.bench_backend import BUFFERS_EACH_WAY
 from diaulos.figures import LevelFigures
 from diaulos.rig.course import reamp_course
 from diaulos.rig.templates import build
@@ -23,6 +24,7 @@ from diaulos.session import edits
 from diaulos.session.roles import reamp_rig
 from diaulos.signal.delay import find_alignment
 from diaulos.storage.audiofile import audio_info
+from diaulos.work.capture.loop import BLOCK_FRAMES
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
 from diaulos.work.reamp.planning import plan_reamp
@@ -386,7 +388,8 @@ def test_choosing_a_reamp_rig_leaves_takes_armed(
 def test_the_slate_tells_the_loops_delay(with_pass: Desk, qtbot: QtBot, settled: Settle) -> None:
     view = with_pass.views["reamp"]
     made = view.chosen_pass
-    assert made.main.loop_delay_samples == pytest.approx(2143.0, abs=20.0)
+    buffers = 2 * BUFFERS_EACH_WAY * BLOCK_FRAMES
+    assert made.main.loop_delay_samples == pytest.approx(buffers + 95.0, abs=20.0)
     words = view.passes.index(0).data(Qt.ItemDataRole.ToolTipRole)
     assert "loop delay" in words
     view.tone._slate.setChecked(False)
