@@ -23,8 +23,8 @@ from diaulos.work.ports import (
 
 Real = NDArray[np.float64]
 BUFFERS_EACH_WAY = 2
-"""Blocks that a driver holds on the way out, and again on the way in. So many are played at once:
-nobody can tell, and what is done for each block costs as much as a long one's sound."""
+"""Blocks that a driver holds on the way out, and again on the way in. What it holds both ways is
+played at once: nobody can tell, and what is done for each block costs as much as its sound."""
 
 
 class BenchBackend:
