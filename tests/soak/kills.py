@@ -205,7 +205,8 @@ def reamp_check(path: Path, board: Board) -> None:
     for edit in recovery.edits:
         session = edit(session)
     for one in session.take("t0001").passes:
-        assert one.files and all(folder.open_audio(file).frames > 0 for file in one.files)
+        assert one.files
+        assert all(folder.open_audio(file).frames > 0 for file in one.files)
     for problem in recovery.failed:  # killed before the first half second was written
         assert "audio" in str(problem), problem
     folder.close()

@@ -142,16 +142,16 @@ def planted_in(rig: Rig, rng: random.Random, kind: str) -> Planted | None:
     if not free or into.entry is None or not into.entry.id.startswith("in"):
         return None
     port = rng.choice(sorted(free))
-    cables = []
+    moved = []
     for one in rig.cables:
         if one.target == PortRef(device=into.device.id, port=into.entry.id):
             one = one.model_copy(update={"target": PortRef(device=into.device.id, port=port)})
         if one.source == PortRef(device=into.device.id, port=f"rec{into.entry.id[2:]}"):
             source = PortRef(device=into.device.id, port=f"rec{port[2:]}")
             one = one.model_copy(update={"source": source})
-        cables.append(one)
+        moved.append(one)
     return Planted(f"input {port} in place of {into.entry.id}",
-                   rig.model_copy(update={"cables": tuple(cables)}),
+                   rig.model_copy(update={"cables": tuple(moved)}),
                    frozenset({"return", "level", "treble", "tone"}))  # fmt: skip
 
 
