@@ -11,7 +11,7 @@ import soundfile
 from test_cli import documented
 
 from diaulos.__main__ import main
-from diaulos.errors import RefusedError
+from diaulos.errors import CancelledError, RefusedError
 from diaulos.signal.onsets import against_grid, compare_onsets, find_onsets, pair_onsets
 from diaulos.signal.strings import Part, StringCharacter, play, render_notes
 from diaulos.work.compare.doubling import double_words, spread_of
@@ -20,12 +20,16 @@ from support import RATE
 R = float(RATE)
 BASS = Part(((28,), (28,), (), (31,), (33,), (), (31,), ()))
 LINE = Part(((40,), (43,), (45,), (47,), (), (50,), (47,), (45,)))
+LEAD = Part(((64,), (67,), (69,), (), (71,), (69,), (67,), (64,)))
+FAST = Part(((45,), (48,), (50,), (52,), (55,), (52,), (50,), (48,)))
+E_CHORD, A_CHORD = (40, 47, 52, 56, 59, 64), (45, 52, 57, 60, 64)
+STRUMS = Part((E_CHORD, (), E_CHORD, A_CHORD, (), A_CHORD, (43, 47, 50, 55, 59, 67), ()))
 SECONDS = 24.0
 
 
-def player(part: Part, seed: int) -> tuple[np.ndarray, np.ndarray]:
+def player(part: Part, seed: int, tempo_bpm: float = 110.0) -> tuple[np.ndarray, np.ndarray]:
     """What somebody plays, and when each note of it begins."""
-    notes = play(part, 110.0, SECONDS, seed)
+    notes = play(part, tempo_bpm, SECONDS, seed)
     begun = np.array(sorted(one.start_s for one in notes))
     return render_notes(notes, R, SECONDS, StringCharacter(), seed), begun
 
@@ -61,14 +65,48 @@ def test_onsets_of_a_bass_are_found_within_three_milliseconds(seed: int) -> None
     assert extra <= 1
 
 
-@pytest.mark.parametrize("seed", [1, 5])
-def test_onsets_of_a_line_are_mostly_found(seed: int) -> None:
-    """Notes that ring into one another: at most 7 in a hundred missed, 8 farther off than 3 ms."""
-    samples, begun = player(LINE, seed)
-    missed, extra, far = held_against(find_onsets(samples, R), begun)
-    assert missed <= 0.07 * begun.size
-    assert far <= 0.08 * begun.size
-    assert extra <= 4
+@pytest.mark.parametrize(
+    ("part", "hiss_db"), [(LINE, None), (LINE, -55.0), (LEAD, None), (FAST, -55.0)],
+    ids=["line", "line in hiss", "lead", "quick in hiss"],
+)  # fmt: skip
+def test_onsets_of_lines_are_found(part: Part, hiss_db: float | None) -> None:
+    """Notes that ring into one another, and that are let go around the next ones: of these 150 to
+    200 at most 2 in a hundred are missed and 4 farther off than 3 ms; of quick ones 6 missed."""
+    missed = extra = far = count = 0
+    for seed in (1, 31):
+        samples, begun = player(part, seed, 138.0 if part is FAST else 110.0)
+        if hiss_db is not None:
+            hiss = np.random.default_rng(seed).standard_normal(samples.size)
+            samples = samples + 10.0 ** (hiss_db / 20.0) * hiss
+        found = held_against(find_onsets(samples, R), begun)
+        missed, extra, far = missed + found[0], extra + found[1], far + found[2]
+        count += begun.size
+    assert missed <= (0.06 if part is FAST else 0.02) * count
+    assert extra <= 0.02 * count
+    assert far <= 0.04 * count
+
+
+def test_a_strum_is_one_onset_under_a_chord_that_rings() -> None:
+    """Its first string may be too faint under the chord to be told: of these one in eight is
+    missed, and four in ten are told late, by a later string."""
+    missed = extra = far = count = 0
+    for seed in (1, 31):
+        samples, begun = player(STRUMS, seed)
+        begun = begun[np.diff(begun, prepend=-1.0) > 0.095]
+        found = held_against(find_onsets(samples, R), begun)
+        missed, extra, far = missed + found[0], extra + found[1], far + found[2]
+        count += begun.size
+    assert missed <= 0.13 * count
+    assert extra <= 0.13 * count
+    assert far <= 0.45 * count
+
+
+def test_looking_for_onsets_can_be_ended() -> None:
+    def end() -> None:
+        raise CancelledError
+
+    with pytest.raises(CancelledError):
+        find_onsets(player(BASS, 1)[0], R, end)
 
 
 @pytest.mark.parametrize("decay_s", [0.08, 0.3])

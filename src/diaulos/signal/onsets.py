@@ -5,21 +5,22 @@ Conventions
 - A difference is positive where B begins later than A.
 
 Method: the loudness of twenty bands rises above the loudest that it was just before (spectral flux
-with a memory, from memory): something begins. Where it begins is where the whitened sound leaves
-what it was. Two players are held against each other by the rises around an onset: the lag at which
-they are most alike, so that a strum of six strings is one thing.
-What an amplifier that is driven hard has made of a part blurs its onsets, and of strums the first
-string may be the faintest: a dry DI tells them best.
+with a memory, from memory): something may begin there. Whether it does, and where to the sample,
+is told by what the sound just before does not foretell (`foretelling`): a string that is let go or
+a beat of two that ring is no onset. Two players are held against each other onset by onset.
+The first string of a strum may be too faint under the chord that rings: a dry DI tells best.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
+from diaulos.signal.foretelling import Change, Foretelling
 
 Real = NDArray[np.float64]
 
@@ -34,23 +35,37 @@ BACK_S = (0.006, 0.045)
 """A rise is against the loudest of what was there so long ago."""
 GAP_S = 0.095
 """Nothing begins again so soon: a strum is one onset."""
-AROUND_S = 1.5
-ABOVE, CLEAR_DB, SHARE = 2.2, 0.8, 0.25
-"""A rise is an onset where it stands out by so much of the usual one around, by so many dB, and by
-such a share of the strong ones."""
-BEFORE_S, BEHIND_S, WAIT_S = 0.012, 0.006, 0.03
-SMOOTH_S, CROSS = 0.0007, 0.15
-ORDER = 24
-LAG_S, AHEAD_S, AFTER_S = 0.045, 0.030, 0.070
-"""Around an onset in which two players are held against each other, and how far their lag may lie
-from what the onsets by themselves say."""
-STRING_S, MORE = (0.008, 0.080), 0.5
-"""How soon the next strings of a strum follow, and how much of its first rise they have."""
+RISE_DB, TOGETHER_S = 0.35, 0.012
+"""A rise in dB a band that is looked into, the highest of those so near to one another,"""
+AROUND_S, ABOVE, SHARE = 1.5, 2.2, 0.25
+"""where it stands out by so much of the usual one around and by such a share of the strong ones."""
+AHEAD_S, LEARN_S, CLOSE_S = 0.075, 0.075, 0.018
+"""Looking begins so far ahead of a rise, as a strum's first strings may hardly rise; but what is
+fitted on has heard the onset before for so long, and lies at least so far from what is told."""
+BEHIND_S = 0.010
+CHANGE_DB, CLEAR_DB, STRONG_DB = 3.5, 4.0, -20.0
+"""Misses rise by so much seen from afar, and from close by; and over the level around."""
+MORE_DB, LEAST_DB = -2.0, -9.0
+SEEN_DB, SEEN_S = 0.3, 0.006
+"""More than was foretold is an onset, and a little less where the bands rise by so much as well so
+soon: a new note may stand against one that rings. Far less is a string let go."""
+UNSEEN_DB, STRING_S = 0.05, 0.018
+"""Where the bands do not rise at all it is an onset only if no other is found, and so near."""
+STRUCK_S, STRUCK_DB, NEAR_S = 0.0075, 14.0, 0.005
+"""A string is often let go just before it is struck: so soon, and so clear, is the stroke;
+a change lies at most so far from where it was seen from afar."""
 APART_S = 0.070
 """Onsets of two players farther apart than this are not the same note's."""
 
+Heed = Callable[[], None]
+"""Asked between two steps of long work; it raises CancelledError to end it."""
 
-def find_onsets(samples: Audio, rate_hz: float) -> Real:
+
+def go_on() -> None:
+    """Nobody ends it."""
+
+
+def find_onsets(samples: Audio, rate_hz: float, heed: Heed = go_on) -> Real:
     """Where notes begin.
 
     Parameters
@@ -59,6 +74,8 @@ def find_onsets(samples: Audio, rate_hz: float) -> Real:
         Audio with full scale at 1, shape (frames,), mono.
     rate_hz
         Sample rate in Hz.
+    heed
+        Asked before each moment that is looked into.
 
     Returns
     -------
@@ -71,11 +88,16 @@ def find_onsets(samples: Audio, rate_hz: float) -> Real:
     if x.size < round(4 * WINDOW_S * rate_hz) or not np.any(x):
         return np.zeros(0)
     rises, hop = _rises(x, rate_hz)
-    flat = _whitened(x)
+    hop_s = hop / rate_hz
+    foretelling = Foretelling(x, rate_hz, AHEAD_S)
     found: list[float] = []
-    for peak in _peaks(rises, hop / rate_hz):
-        at = _begin(flat, round(peak * hop), rate_hz)
-        if not found or at > found[-1]:
+    for peak in _peaks(rises, hop_s):
+        last = found[-1] if found else -np.inf
+        if peak * hop_s - last < GAP_S:
+            continue
+        heed()
+        at = _begin(foretelling, rises, hop_s, peak * hop_s, last)
+        if at is not None and at - last >= GAP_S:
             found.append(at)
     return np.array(found)
 
@@ -116,51 +138,70 @@ def _rises(x: Real, rate_hz: float) -> tuple[Real, int]:
 
 
 def _peaks(rises: Real, hop_s: float) -> list[int]:
-    """The first rise of each group of them."""
+    """The highest of rises that lie together."""
     import scipy.ndimage
 
     around = 2 * round(0.5 * AROUND_S / hop_s) + 1
     usual = scipy.ndimage.percentile_filter(rises, 60, around, mode="nearest")
     strong = scipy.ndimage.percentile_filter(rises, 98, around, mode="nearest")
-    clear = np.maximum.reduce([ABOVE * usual, np.full_like(usual, CLEAR_DB), SHARE * strong])
-    top = (rises >= scipy.ndimage.maximum_filter1d(rises, 5, mode="nearest")) & (rises > clear)
-    found: list[int] = []
-    for index in np.flatnonzero(top):
-        if not found or (index - found[-1]) * hop_s >= GAP_S:
-            found.append(int(index))
-    return found
+    clear = np.maximum.reduce([ABOVE * usual, np.full_like(usual, RISE_DB), SHARE * strong])
+    near = 2 * round(0.5 * TOGETHER_S / hop_s) + 1
+    top = rises >= scipy.ndimage.maximum_filter1d(rises, near, mode="nearest")
+    return [int(index) for index in np.flatnonzero(top & (rises > clear))]
 
 
-def _whitened(x: Real) -> Real:
-    """What linear prediction does not foresee: an onset stands out of the notes that ring on."""
-    import scipy.fft
-    import scipy.linalg
+@dataclass(frozen=True)
+class _Seen:
+    """A change, and how far the bands rise with it."""
 
-    size = scipy.fft.next_fast_len(x.size + ORDER, real=True)
-    alike = scipy.fft.irfft(np.square(np.abs(scipy.fft.rfft(x, size))), size)[: ORDER + 1]
-    alike[0] *= 1.0 + 1e-6
-    ahead = scipy.linalg.solve_toeplitz(alike[:-1], alike[1:])
-    return np.asarray(np.convolve(x, np.concatenate([[1.0], -ahead]))[: x.size])
+    at_s: float
+    change: Change
+    rise_db: float
+
+    @property
+    def begins(self) -> bool:
+        """Whether something begins with it."""
+        change, seen = self.change, self.rise_db >= SEEN_DB
+        return (
+            change.clear_db >= CLEAR_DB
+            and change.strong_db >= STRONG_DB
+            and change.more_db >= (LEAST_DB if seen else MORE_DB)
+        )
 
 
-def _begin(flat: Real, near: int, rate_hz: float) -> float:
-    """Where the whitened sound leaves what it was before, around a frame; in s."""
-    import scipy.ndimage
+def _begin(
+    foretelling: Foretelling, rises: Real, hop_s: float, at_s: float, last_s: float
+) -> float | None:
+    """Where something begins around a rise, in s; None where nothing does."""
+    ahead = float(np.clip(at_s - last_s - LEARN_S, CLOSE_S, AHEAD_S))
+    changes = foretelling.changes(at_s, ahead, BEHIND_S, CHANGE_DB)
 
-    back, fore, wait = (round(part * rate_hz) for part in (BEFORE_S, BEHIND_S, WAIT_S))
-    first = max(0, near - back - wait)
-    here = np.abs(flat[first : near + fore])
-    here = scipy.ndimage.uniform_filter1d(here, max(1, round(SMOOTH_S * rate_hz)), mode="nearest")
-    start = near - back - first
-    if start < 8 or here.size - start < 8:
-        return near / rate_hz
-    before = float(here[:start].max())
-    there = here[start:]
-    high = float(there.max())
-    if high <= before:
-        return near / rate_hz
-    crossed = int(np.argmax(there >= before + CROSS * (high - before)))
-    return float((first + start + crossed) / rate_hz)
+    def seen(near_s: float) -> _Seen:
+        change = foretelling.look(near_s, CLOSE_S)
+        at = foretelling.seconds(change)
+        first = max(0, round(at / hop_s) - 1)
+        rise = rises[first : first + 1 + round(SEEN_S / hop_s)].max(initial=0.0)
+        return _Seen(at, change, float(rise))
+
+    begun: _Seen | None = None
+    unseen: _Seen | None = None
+    for near in changes:
+        if begun is not None and near - begun.at_s > STRUCK_S + NEAR_S:
+            break
+        one = seen(near)
+        if begun is not None:
+            # Let go just before it is struck: what is struck is the onset.
+            later = one.at_s - begun.at_s
+            if later > STRUCK_S:
+                break
+            if later > 0.0 and one.change.clear_db >= STRUCK_DB and one.rise_db > begun.rise_db:
+                begun = one
+        elif one.begins and one.rise_db >= UNSEEN_DB:
+            begun = one
+        elif one.begins and unseen is None and near >= at_s - STRING_S:
+            unseen = one
+    found = begun or unseen
+    return None if found is None else max(0.0, found.at_s)
 
 
 @dataclass(frozen=True)
@@ -212,7 +253,7 @@ class Doubled:
     only_b_s: tuple[float, ...]
 
 
-def compare_onsets(a: Audio, b: Audio, rate_hz: float) -> Doubled:
+def compare_onsets(a: Audio, b: Audio, rate_hz: float, heed: Heed = go_on) -> Doubled:
     """How far apart two players begin the notes of one part.
 
     Parameters
@@ -223,61 +264,22 @@ def compare_onsets(a: Audio, b: Audio, rate_hz: float) -> Doubled:
         The other, shape (frames,), of the same start.
     rate_hz
         Sample rate in Hz.
+    heed
+        Asked before each moment that is looked into.
 
     Returns
     -------
     The pairs, and what has no partner.
     """
-    onsets = find_onsets(a, rate_hz), find_onsets(b, rate_hz)
-    paired = pair_onsets(*onsets)
-    if not paired:
-        return Doubled((), tuple(onsets[0].tolist()), tuple(onsets[1].tolist()))
-    rises_a, hop = _rises(np.asarray(a, np.float64), rate_hz)
-    rises_b, _ = _rises(np.asarray(b, np.float64), rate_hz)
-    hop_s = hop / rate_hz
-    fine = tuple(
-        Paired(one.at_s, _most_alike(rises_a, rises_b, hop_s, one))
-        if _strummed(rises_a, one.at_s, hop_s)
-        or _strummed(rises_b, one.at_s + one.late_ms / 1000.0, hop_s)
-        else one
-        for one in paired
-    )
+    a_s, b_s = find_onsets(a, rate_hz, heed), find_onsets(b, rate_hz, heed)
+    paired = pair_onsets(a_s, b_s)
     met_a = {one.at_s for one in paired}
     met_b = {round(one.at_s + one.late_ms / 1000.0, 6) for one in paired}
     return Doubled(
-        fine,
-        tuple(float(at) for at in onsets[0] if float(at) not in met_a),
-        tuple(float(at) for at in onsets[1] if round(float(at), 6) not in met_b),
+        paired,
+        tuple(float(at) for at in a_s if float(at) not in met_a),
+        tuple(float(at) for at in b_s if round(float(at), 6) not in met_b),
     )
-
-
-def _strummed(rises: Real, at_s: float, hop_s: float) -> bool:
-    """Whether more strings follow an onset: then the whole of it is what is played together."""
-    at = round(at_s / hop_s)
-    first = float(rises[max(0, at - 3) : at + round(STRING_S[0] / hop_s)].max(initial=0.0))
-    behind = rises[at + round(STRING_S[0] / hop_s) : at + round(STRING_S[1] / hop_s)]
-    return float(behind.max(initial=0.0)) > max(CLEAR_DB, MORE * first)
-
-
-def _most_alike(a: Real, b: Real, hop_s: float, one: Paired) -> float:
-    """The lag in ms at which the rises around an onset are most alike, near what the onsets say."""
-    reach, before, behind = (round(part / hop_s) for part in (LAG_S, AHEAD_S, AFTER_S))
-    at = round(one.at_s / hop_s)
-    near = round(one.late_ms / 1000.0 / hop_s)
-    first, last = at - before, at + behind
-    lowest, highest = first + near - reach, last + near + reach
-    if first < 0 or lowest < 0 or last > a.size or highest > b.size:
-        return one.late_ms
-    here = np.log1p(3.0 * a[first:last])
-    there = np.log1p(3.0 * b[lowest:highest])
-    alike = np.correlate(there, here, mode="valid")
-    best = int(np.argmax(alike))
-    lag = float(best)
-    if 0 < best < alike.size - 1:
-        left, middle, right = alike[best - 1 : best + 2]
-        bend = left - 2.0 * middle + right
-        lag += 0.5 * (left - right) / bend if bend < 0.0 else 0.0
-    return round(1000.0 * hop_s * (near - reach + lag), 3)
 
 
 def against_grid(onsets_s: Real, step_s: float, first_s: float = 0.0) -> tuple[Paired, ...]:

@@ -14,7 +14,15 @@ import numpy as np
 
 from diaulos.errors import RefusedError
 from diaulos.figures import counted, number
-from diaulos.signal.onsets import Doubled, Paired, against_grid, compare_onsets, find_onsets
+from diaulos.signal.onsets import (
+    Doubled,
+    Heed,
+    Paired,
+    against_grid,
+    compare_onsets,
+    find_onsets,
+    go_on,
+)
 from diaulos.signal.stacking import Stacked, stack
 from diaulos.units import db_to_gain
 from diaulos.work.compare.pairs import Side, loudness_of, spectrum_of
@@ -66,12 +74,12 @@ def spread_of(paired: Sequence[Paired]) -> Spread:
     return Spread(float(late.mean()), float(late.std()), worst)
 
 
-def compare_doubled(a: Side, b: Side) -> DoubleTrack:
-    """Hold one player against the other."""
+def compare_doubled(a: Side, b: Side, heed: Heed = go_on) -> DoubleTrack:
+    """Hold one player against the other; `heed` is asked on the way, and may end it."""
     rate = float(a.rate_hz)
     count = min(a.samples.size, b.samples.size)
     one, other = a.samples[:count], b.samples[:count]
-    onsets = compare_onsets(one, other, rate)
+    onsets = compare_onsets(one, other, rate, heed)
     spread = spread_of(onsets.paired)
     lufs = loudness_of(a), loudness_of(b)
     louder = lufs[1] - lufs[0] if all(math.isfinite(value) for value in lufs) else None
@@ -89,10 +97,10 @@ def compare_doubled(a: Side, b: Side) -> DoubleTrack:
 
 
 def compare_with_click(
-    a: Side, tempo_bpm: float, division: int, first_s: float
+    a: Side, tempo_bpm: float, division: int, first_s: float, heed: Heed = go_on
 ) -> tuple[tuple[Paired, ...], Spread]:
     """Hold one player against a click: a grid of notes of `division` (8: eighths)."""
-    onsets = find_onsets(a.samples, float(a.rate_hz))
+    onsets = find_onsets(a.samples, float(a.rate_hz), heed)
     step = 240.0 / tempo_bpm / division
     lines = against_grid(onsets, step, first_s)
     return lines, spread_of(lines)

@@ -207,7 +207,7 @@ class CompareWork(View):
                     here = side_of(replace(levels[piece.one], heard=heard), rate, cancel)
                     tempo, division, first = str(piece.by).split()
                     lines, spread = compare_with_click(
-                        here, float(tempo), int(division), float(first)
+                        here, float(tempo), int(division), float(first), cancel.check
                     )
                     return ClickTrack(lines, spread)
                 return measure_candidate(heard, rate, cancel)
@@ -221,7 +221,7 @@ class CompareWork(View):
             a, b = side(piece.one), side(piece.other)
             if piece.kind is None:
                 return compare_pair(a, b, cancel, split=piece.split, known=pair)
-            return _extra_of(piece, a, b, pair)
+            return _extra_of(piece, a, b, pair, cancel)
 
         def done(found: Found) -> None:
             self._working = False
@@ -304,10 +304,10 @@ class CompareWork(View):
         return changed
 
 
-def _extra_of(piece: Piece, a: Side, b: Side, pair: Pair | None) -> Extra:
+def _extra_of(piece: Piece, a: Side, b: Side, pair: Pair | None, cancel: CancelToken) -> Extra:
     """What a page asks for of a pair on top of what is known of it."""
     if piece.kind == "doubled":
-        return compare_doubled(a, b)
+        return compare_doubled(a, b, cancel.check)
     if pair is None or pair.found is None:
         return None
     if piece.kind == "bands":
