@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -86,13 +87,26 @@ class Held:
     here: Complex
     found: Complex
     moved: Complex
+    gain: float = 1.0
+    """Of the other one, whose spectra are without it."""
 
     def louder(self, gain: float) -> Held:
         """The other one at a gain."""
         return replace(
             self, its=gain**2 * self.its, later=gain**2 * self.later, cross=gain * self.cross,
-            aligned=gain * self.aligned, found=gain * self.found, moved=gain * self.moved,
+            aligned=gain * self.aligned, gain=gain * self.gain,
         )  # fmt: skip
+
+    @cached_property
+    def powers(self) -> tuple[Real, Real, Real]:
+        """Mean power spectra: of the one, of the other as found, and in time."""
+        here, found, moved = (power_of(rows) for rows in (self.here, self.found, self.moved))
+        return here, self.gain**2 * found, self.gain**2 * moved
+
+    def common(self, other: Complex) -> Real:
+        """Twice what both have in common, a mean power spectrum."""
+        both = self.here.real * other.real + self.here.imag * other.imag
+        return np.asarray(2.0 * self.gain * np.mean(both, axis=0))
 
 
 def stack(a: Audio, found: Audio, in_time: Audio, rate_hz: float) -> Stacked | None:
@@ -144,7 +158,11 @@ def stacked(held: Held) -> Stacked | None:
         return None
     rate_hz = held.rate_hz
     freqs = np.arange(held.size // 2 + 1) * rate_hz / held.size
-    sums = _Sums.of(held.here, held.found), _Sums.of(held.here, held.moved)
+    mine_power, found_power, moved_power = held.powers
+    sums = (
+        _Sums(mine_power, found_power, held.common(held.found)),
+        _Sums(mine_power, moved_power, held.common(held.moved)),
+    )
     return Stacked(
         found_db=db(1.0 + 2.0 * cross / (mine + its)),
         in_time_db=db(1.0 + 2.0 * aligned / (mine + later)),
@@ -168,11 +186,6 @@ class _Sums:
     mine: Real
     its: Real
     both: Real
-
-    @classmethod
-    def of(cls, a: Complex, b: Complex) -> _Sums:
-        common = 2.0 * np.mean(a.real * b.real + a.imag * b.imag, axis=0)
-        return cls(power_of(a), power_of(b), np.asarray(common))
 
     def gain(self, cut: slice, sign: float = 1.0) -> float:
         powers = float(self.mine[cut].sum() + self.its[cut].sum())

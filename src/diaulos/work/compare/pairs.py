@@ -117,7 +117,8 @@ def compare_pair(
     if louder is not None and count > 0:
         held = _held(one, other, found, first, count, rate).louder(db_to_gain(-louder))
         sums = stacked(held)
-        spectrum = _spectrum(power_of(held.here), power_of(held.moved), held.size, rate)
+        mine, _, moved = held.powers
+        spectrum = _spectrum(mine, moved, held.size, rate)
     return Pair(
         a.name, b.name, a.rate_hz, louder, found, reason, refused, parts, sums, spectrum,
         round(count / rate, 3),
@@ -140,17 +141,19 @@ def _held(a: Mono, b: Mono, found: Alignment | None, first: int, count: int, rat
         short = one[: raw.size]
         return np.array([one @ one, raw @ raw, later @ later, short @ raw, one @ later])
 
-    # Summed in one order, whichever thread is first.
-    with ThreadPoolExecutor(2) as pool:
-        totals = np.sum(list(pool.map(piece, range(0, count, HELD_FRAMES))), axis=0)
     end = first + count
     raw_b = b[first:end]
     if raw_b.size < count:
         raw_b = np.concatenate([raw_b, np.zeros(count - raw_b.size, np.float32)])
+    # Summed in one order, whichever thread is first.
+    with ThreadPoolExecutor(2) as pool:
+        totals = np.sum(list(pool.map(piece, range(0, count, HELD_FRAMES))), axis=0)
+        here, found_as, in_time = pool.map(
+            lambda x: spectra(x, starts, size), (a[first:end], raw_b, moved)
+        )
     mine, its, later_, cross, aligned = (float(one) for one in totals)
     return Held(
-        rate, size, mine, its, later_, cross, aligned, spectra(a[first:end], starts, size),
-        spectra(raw_b, starts, size), spectra(moved, starts, size),
+        rate, size, mine, its, later_, cross, aligned, here, found_as, in_time
     )  # fmt: skip
 
 
