@@ -23,6 +23,7 @@ import kills
 import loops
 import ports
 import proof
+import queues
 import truth
 
 CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
@@ -49,6 +50,9 @@ CHECKS: dict[str, Callable[[bool, int], tuple[str, int]]] = {
     "gear": lambda tenth, seed: gear.run(gear.ENTRIES // (10 if tenth else 1), seed),
     "identify": lambda tenth, seed: identification.run(
         identification.CASES // (10 if tenth else 1), seed
+    ),
+    "queues": lambda tenth, seed: (
+        queues.run(1, seed, *queues.SHORT) if tenth else queues.run(queues.WHOLE, seed)
     ),
     "disk": lambda tenth, seed: disk.run(2 if tenth else 1),
 }

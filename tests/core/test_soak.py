@@ -15,7 +15,7 @@ from diaulos.wiring import bench_for
 from diaulos.work.reamp.passes import ReampRequest, make_pass
 
 
-@pytest.mark.parametrize("name", ["kills", "mutants", "disk", "truth", "delays"])
+@pytest.mark.parametrize("name", ["kills", "mutants", "disk", "truth", "delays", "queues"])
 def test_a_tenth_of_the_long_checks(name: str) -> None:
     a_tenth_of(name)
 
