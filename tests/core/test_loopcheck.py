@@ -12,6 +12,7 @@ from test_reamp import desk, reamped
 from diaulos.audio.bench_backend import BenchBackend
 from diaulos.cli.main import run as main
 from diaulos.rig.bench import BenchFaults
+from diaulos.rig.course import reamp_courses
 from diaulos.rig.model import PortRef
 from diaulos.rig.templates import build
 from diaulos.session.model import Session
@@ -70,6 +71,36 @@ def test_a_change_on_purpose_is_taken_out() -> None:
     assert loop_change(state(), state(wanted)).kinds
 
 
+@pytest.mark.parametrize("lasting", [False, True], ids=["passing", "lasting"])
+def test_what_is_other_is_listened_to_once_more(lasting: bool) -> None:
+    """A truck that passes during one listening is no change of the loop; a worn cable is."""
+    rig = build("reamp-bass", "r")
+    session = Session(id="s", name="S", sample_rate_hz=RATE, rigs=(rig,), current_rig="r")
+    session = check_loop(
+        session, backend_for=bench_for(seed=1), clock=lambda: NOON
+    ).keep(session)  # fmt: skip
+    opened = 0
+
+    def backend_for(courses):  # type: ignore[no-untyped-def]
+        nonlocal opened
+        opened += 1
+        there = courses
+        if opened <= 2 or lasting:  # both levels of the first listening
+            worn = tuple(
+                one.model_copy(update={"length_m": 30.0})
+                if one.target == PortRef(device="amp", port="in") else one
+                for one in rig.cables
+            )  # fmt: skip
+            found = reamp_courses(rig.model_copy(update={"cables": worn}))
+            there = tuple(one for track in courses for one in found if one.track == track.track)
+        return bench_for(seed=opened)(there)
+
+    checked = check_loop(session, backend_for=backend_for, clock=lambda: NOON)
+    assert opened == 4
+    assert checked.as_last is not lasting
+    assert checked.good is not lasting
+
+
 @pytest.fixture
 def own(tmp_path: Path) -> tuple[SessionFolder, Session]:
     folder, session = new_session(tmp_path / "own.diaulos")
@@ -97,8 +128,6 @@ def test_the_first_check_is_what_later_ones_are_held_against() -> None:
     bench = bench_for(seed=3)
 
     def other(courses):  # type: ignore[no-untyped-def]
-        from diaulos.rig.course import reamp_courses
-
         there = {one.track: one for one in reamp_courses(hardware)}
         return bench(tuple(there[one.track] for one in courses))
 

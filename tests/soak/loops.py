@@ -42,12 +42,14 @@ class Hardware:
     """The bench as hardware that does not stand as the rig says."""
 
     def __init__(self, planted: Planted, seed: int) -> None:
-        self._planted, self._seed = planted, seed
+        self._planted, self._seed, self._opened = planted, seed, 0
 
     def __call__(self, courses: tuple[Course, ...]) -> BenchBackend:
         there = {one.track: one for one in reamp_courses(self._planted.rig)}
         now = tuple(there[one.track] for one in courses)
-        backend = BenchBackend(now, BenchFaults(seed=self._seed))
+        # No two listenings hear the same noise.
+        backend = BenchBackend(now, BenchFaults(seed=self._seed + 1_000_003 * self._opened))
+        self._opened += 1
         turned = self._planted.turned
         if turned is None:
             return backend
