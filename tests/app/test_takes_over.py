@@ -637,7 +637,12 @@ def test_a_stereo_pair_is_one_row_of_the_mix_or_two(
     press(qtbot, shown, Qt.Key.Key_2)
     assert shown.player.track.currentText() == "DI", "the second row is the third track"
     press(qtbot, shown, Qt.Key.Key_1)
-    assert shown.player.track.currentText() == "Modeled left"
+    assert shown.player.track.currentText() == "Modeled"
+    qtbot.waitUntil(lambda: len(shown.player.wave._traces) == 2)
+    names = [trace.name for trace in shown.player.wave._traces]
+    assert names == ["Modeled left", "Modeled right"], "a pair is drawn with both its sides"
+    shown.choose_course("Modeled right")
+    assert shown.player.track.currentText() == "Modeled"
     press(qtbot, shown, Qt.Key.Key_0)
     press(qtbot, shown, Qt.Key.Key_X)
     strip = next(iter(mix._strips.values()))
@@ -647,6 +652,8 @@ def test_a_stereo_pair_is_one_row_of_the_mix_or_two(
     names = {strip.name.text(): strip.pan_words.text() for strip in mix._strips.values()}
     assert names == {"Modeled left": "left 100", "Modeled right": "right 100", "DI": "middle"}
     assert mix.isAncestorOf(QApplication.focusWidget()), "the keyboard stays in the mix"
+    listed = [shown.player.track.itemText(at) for at in range(shown.player.track.count())]
+    assert listed == ["Modeled left", "Modeled right", "DI"]
     assert mix.apart.text() == "Stereo as one track"
     opened.undo()
     settle(shown, qtbot)

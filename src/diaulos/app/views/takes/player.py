@@ -125,7 +125,7 @@ class TakePlayer(Flowing):
     def show_take(self, session: Session, take: Take | None) -> None:
         """Another take, or what became of this one."""
         self._take = take
-        names = [(track.name, track.id) for track in take.tracks] if take is not None else []
+        names = [(_called(part), part[0].id) for part in take.parts] if take is not None else []
         shown = [
             (self.track.itemText(i), self.track.itemData(i)) for i in range(self.track.count())
         ]
@@ -141,8 +141,11 @@ class TakePlayer(Flowing):
         self._show_wave()
 
     def choose_track(self, name: str) -> None:
-        """The track of this name."""
+        """The track of this name, or the pair of this name or of which it is a side."""
         index = self.track.findText(name)
+        if index < 0 and self._take is not None:
+            sides = [any(one.name == name for one in part) for part in self._take.parts]
+            index = sides.index(True) if True in sides else -1
         if index >= 0:
             self.track.setCurrentIndex(index)
             self._show_wave()
@@ -152,23 +155,28 @@ class TakePlayer(Flowing):
         if take is None:
             self.wave.set_traces((), 0, self._document.session.sample_rate_hz)
             return
-        track = take.track(str(self.track.currentData() or take.tracks[0].id))
-        known = self._overviews.get(track.file)
-        if known is not None:
-            self._show_overview(track, known)
+        part = self._seen(take)
+        missing = [one.file for one in part if one.file not in self._overviews]
+        if not missing:
+            self._show_part(part)
             return
         store = self._document.store
 
-        def work(progress: Progress, cancel: CancelToken) -> Overview:
-            return overview_of(track.file, store, cancel)
+        def work(progress: Progress, cancel: CancelToken) -> dict[str, Overview]:
+            return {file: overview_of(file, store, cancel) for file in missing}
 
-        def done(overview: Overview) -> None:
-            self._overviews[track.file] = overview
-            if self._take is not None and any(one.file == track.file for one in self._take.tracks):
-                self._show_overview(track, overview)
+        def done(found: dict[str, Overview]) -> None:
+            self._overviews.update(found)
+            if self._take is not None and self._seen(self._take) == part:
+                self._show_part(part)
                 self._keep_others()
 
         self._jobs.start(Job("take waveform", work, done, self.problem.emit, background=True))
+
+    def _seen(self, take: Take) -> tuple[Track, ...]:
+        """The track that is chosen, or both sides of the pair."""
+        chosen = self.track.currentData()
+        return next((part for part in take.parts if part[0].id == chosen), take.parts[0])
 
     def _keep_others(self) -> None:
         """The other tracks' overviews, worked out while nobody waits for them. One that cannot
@@ -185,17 +193,22 @@ class TakePlayer(Flowing):
             self._jobs.start(Job("other waveforms", work, self._overviews.update,
                                  lambda _error: None, background=True))  # fmt: skip
 
-    def _show_overview(self, track: Track, overview: Overview) -> None:
+    def _show_part(self, part: tuple[Track, ...]) -> None:
+        store = self._document.store
         try:
-            reader = track_reader(track.file, self._document.store)
+            readers = [track_reader(track.file, store) for track in part]
         except DiaulosError as error:
             self.problem.emit(error)
             return
-        tap = track.tap if track.tap in TAP_TOKENS else "di"
-        trace = Trace(track.name, tap, overview, reader)
-        self.wave.set_traces((trace,), track.frames, self._document.session.sample_rate_hz)
+        traces = tuple(
+            Trace(track.name, track.tap if track.tap in TAP_TOKENS else "di",
+                  self._overviews[track.file], reader)
+            for track, reader in zip(part, readers, strict=True)
+        )  # fmt: skip
+        frames = max(track.frames for track in part)
+        self.wave.set_traces(traces, frames, self._document.session.sample_rate_hz)
         if self._take is not None:
-            self.wave.set_marks(_marks(self._take, track))
+            self.wave.set_marks(_marks(self._take, part))
 
     # --- what is heard ---
 
@@ -405,10 +418,14 @@ class TakePlayer(Flowing):
         return times
 
 
-def _marks(take: Take, track: Track) -> tuple[Mark, ...]:
-    """M where somebody marked, C where the track clipped, G where frames were lost."""
+def _called(part: tuple[Track, ...]) -> str:
+    return part[0].pair if len(part) == 2 else part[0].name
+
+
+def _marks(take: Take, part: tuple[Track, ...]) -> tuple[Mark, ...]:
+    """M where somebody marked, C where a track clipped, G where frames were lost."""
     return (
         *(Mark(frame, "M") for frame in take.marks),
-        *(Mark(frame, "C", "danger") for frame in track.clips),
+        *(Mark(frame, "C", "danger") for frame in sorted({at for one in part for at in one.clips})),
         *(Mark(gap.frame, "G", "danger", gap.frames) for gap in take.dropouts),
     )
