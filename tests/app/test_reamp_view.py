@@ -21,6 +21,7 @@ from diaulos.figures import LevelFigures
 from diaulos.rig.course import reamp_course
 from diaulos.rig.templates import build
 from diaulos.session import edits
+from diaulos.session.model import MatchTarget
 from diaulos.session.roles import reamp_rig
 from diaulos.signal.delay import find_alignment
 from diaulos.storage.audiofile import audio_info
@@ -127,6 +128,21 @@ def test_another_tone_makes_another_pass_at_the_same_loudness(
     assert two.main.match.after_lufs == pytest.approx(one.main.match.after_lufs, abs=0.1)
     assert "Foghorn (hard driven), drive 8" in view.passes.tone(view.passes.item(1))
     assert "Tideline" in view.passes.tone(view.passes.item(0))  # as it was when it was made
+
+
+def test_a_pair_is_one_thing_to_match_to(opened: Desk) -> None:
+    view = opened.views["reamp"]
+    take = opened.document.session.takes[0]
+    sides = tuple(
+        take.tracks[-1].model_copy(update={
+            "id": f"k{side[0]}", "name": f"Wide {side}", "file": f"audio/{side}.wav",
+            "side": side, "pair": "Wide",
+        })
+        for side in ("left", "right")
+    )  # fmt: skip
+    view.tone.show_targets(take.model_copy(update={"tracks": (*take.tracks, *sides)}))
+    choose_target(view.tone, "track", "Wide")
+    assert view.tone.target == MatchTarget(kind="track", ident="Wide")
 
 
 def test_match_again_to_a_figure(with_pass: Desk, qtbot: QtBot, settled: Settle) -> None:

@@ -20,7 +20,7 @@ from diaulos.rig.states import in_state
 from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.session.migrations import migrate
-from diaulos.session.model import MatchTarget, Session
+from diaulos.session.model import MatchTarget, QueuedTone, Session
 from diaulos.session.take_edits import pass_differences, recall_pass
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.peaks import rms_dbfs
@@ -32,8 +32,10 @@ from diaulos.work.listening.heard import compared_channels, part_channels
 from diaulos.work.listening.mixing import audible, mix_rows
 from diaulos.work.loudest import read_loudest
 from diaulos.work.measuring import read_mono
+from diaulos.work.ports import FileNotes
 from diaulos.work.reamp.matching import match_pass, part_levels
 from diaulos.work.reamp.planning import plan_reamp
+from diaulos.work.reamp.queue import queued
 from diaulos.work.reamp.recovery import bring_back, remains_of
 from diaulos.work.reamp.reference import find_reference
 from diaulos.work.reamp.words import made_words, part_lines, pass_words, send_words, sent_words
@@ -163,6 +165,45 @@ def test_a_stereo_pair_is_matched_and_heard_as_one(desk: Desk) -> None:
         one.key for one in compared_channels(after, after.take(GUITAR_TAKE), made, target, folder)
     ]
     assert keys == ["di", "reference", "pass", "pass"]
+
+
+def test_a_pass_is_as_loud_as_both_sides_of_a_pair(desk: Desk) -> None:
+    """The right side is far louder here: the left one alone is no measure of the pair."""
+    folder, session = desk
+    take = session.take(GUITAR_TAKE)
+    source = take.track("k02")
+    amp = read_mono(folder.open_audio(source.file))
+    tracks = []
+    for side, gain in (("left", 0.1), ("right", 0.7)):
+        file = f"audio/{take.id}_{side}.wav"
+        sink = folder.create_audio(file, RATE, 1, "24", FileNotes(side, NOON))
+        sink.write((gain * amp)[:, None])
+        sink.close()
+        tracks.append(source.model_copy(update={
+            "id": f"k{side[0]}", "name": f"Wide {side}", "file": file, "side": side, "pair": "Wide",
+        }))  # fmt: skip
+    take = take.model_copy(update={"tracks": (*take.tracks, *tracks)})
+    others = tuple(take if one.id == take.id else one for one in session.takes)
+    session = session.model_copy(update={"takes": others})
+    target = MatchTarget(kind="track", ident="Wide")
+    outcome = reamped((folder, session), target=target)
+    match = outcome.made.main.match
+    assert match is not None
+    both = measure_loudness(np.stack([0.1 * amp, 0.7 * amp], axis=1), RATE).lufs
+    assert match.reference_lufs == pytest.approx(both, abs=0.05)
+    assert match.label == "Wide"
+    assert match.after_lufs - match.pair_offset_db == pytest.approx(both, abs=0.1)
+    after = outcome.edit(session)
+    channels = compared_channels(after, after.take(take.id), outcome.made, target, folder)
+    told = [(one.key, one.side) for one in channels]
+    assert told[:3] == [("di", ""), ("reference", "left"), ("reference", "right")]
+    one_side = MatchTarget(kind="track", ident="Wide left")
+    alone = reamped((folder, session), target=one_side).made.main.match
+    assert alone is not None
+    assert alone.reference_lufs < match.reference_lufs - 9.0
+    (lined,) = queued(session, [take], [QueuedTone(name="As it is", rig_id=session.rigs[0].id)],
+                      "Wide")[:1]  # fmt: skip
+    assert lined.target == target
 
 
 def test_returns_that_do_not_belong_together_are_matched_each(desk: Desk) -> None:

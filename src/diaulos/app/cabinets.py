@@ -27,7 +27,7 @@ from diaulos.app.widgets.cabinet_panel import (
 from diaulos.errors import DiaulosError
 from diaulos.figures import counted
 from diaulos.session.edits import Edit, put_cabinets
-from diaulos.session.model import CabinetLater, Session, Take
+from diaulos.session.model import CabinetLater, Session, Take, part_name
 from diaulos.signal.cabinet import CABINETS
 from diaulos.work.listening.cabinets import (
     InPlace,
@@ -64,7 +64,7 @@ def subjects_of(session: Session, take: Take | None) -> tuple[Subject, ...]:
     found = [
         Subject(
             tuple(one.file for one in tracks),
-            tracks[0].pair if len(tracks) == 2 else tracks[0].name,
+            part_name(tracks),
             cabinet_before(session, take, tracks[0].file),
         )
         for tracks in take.parts

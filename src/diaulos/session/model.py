@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Sequence
 from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints, model_validator
@@ -792,6 +793,16 @@ class Session(Frozen):
         known = (*self.instruments, *self.instrument_snapshots.values())
         files |= {reading.file for one in known for reading in one.strength if reading.file}
         return files | {impulse.file for impulse in self.impulses}
+
+
+def part_name(part: Sequence[Track]) -> str:
+    """What one of a take's parts is called."""
+    return part[0].pair if len(part) == 2 else part[0].name
+
+
+def part_ident(part: Sequence[Track]) -> str:
+    """What `Take.part` finds it by: a pair has no id of its own."""
+    return part[0].pair if len(part) == 2 else part[0].id
 
 
 def _of_passes(take: Take) -> set[str]:

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.figures import TAP_WORDS, number
-from diaulos.session.model import Pass, Return, Session, Take, Track
+from diaulos.session.model import Pass, Return, Session, Take, Track, part_name
 from diaulos.work.compare.choices import Candidate
 from diaulos.work.listening.mixing import return_name
 from diaulos.work.ports import (
@@ -122,7 +122,7 @@ def plan_stems(session: Session, choice: StemChoice) -> tuple[Stem, ...]:
 def _of_take(session: Session, take: Take, lead: int, choice: StemChoice) -> Iterable[Stem]:
     for tracks in take.parts:
         track = tracks[0]
-        name = track.pair if len(tracks) == 2 else track.name
+        name = part_name(tracks)
         files = tuple(one.file for one in tracks)
         one = Candidate(f"{take.id}:{track.file}", name, take.name, track.tap, files)
         frames = max(one.frames for one in tracks)

@@ -114,9 +114,13 @@ def compared_channels(
     match = heard[0].match if heard else None
     offset = match.pair_offset_db if match else 0.0
     if target.kind == "track":
-        file = take.track(target.ident).file
-        reference = Channel("reference", track_reader(file, store, session), offset)
-        channels += channels_through(reference, cabinet_of(session, file, store, tried))
+        tracks = take.part(target.ident)
+        for track in tracks:
+            side: Side = track.side if len(tracks) == 2 else ""
+            read = track_reader(track.file, store, session)
+            reference = Channel("reference", read, offset, side=side)
+            cabinet = cabinet_of(session, track.file, store, tried)
+            channels += channels_through(reference, cabinet, side)
     elif target.kind == "pass":
         other = take.pass_(target.ident)
         first = other.parts[0]

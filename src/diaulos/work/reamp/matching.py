@@ -15,6 +15,7 @@ from diaulos.session.model import (
     Return,
     SentPart,
     Take,
+    part_name,
 )
 from diaulos.signal.loudness import Layout, Loudness, common_layouts, solve_match
 from diaulos.work.measuring import Levels, measure_blocks
@@ -48,13 +49,14 @@ def reference_loudness(
         layout: Layout = "mono" if channels == 1 else "stereo"
         return Loudness(target.lufs, "integrated", layout, 60.0), layout, f"{target.lufs:g} LUFS"
     if target.kind == "track":
-        track = take.track(target.ident) if target.ident else take.tracks[0]
-        own, other = common_layouts(channels, track.channels)
-        source = store.open_audio(track.file)
-        first, count = _frames(part, source.frames)
-        blocks = source.blocks(first=first, count=count)
-        levels = measure_blocks(blocks, source.rate_hz, source.channels, other, source.bits)
-        return levels.loudness, own, track.name
+        tracks = take.part(target.ident) if target.ident else take.parts[0]
+        sources = [store.open_audio(one.file) for one in tracks]
+        wide = sum(one.channels for one in sources)
+        own, other = common_layouts(channels, wide)
+        first, count = _frames(part, max(one.frames for one in sources))
+        blocks = _together([one.blocks(first=first, count=count) for one in sources])
+        levels = measure_blocks(blocks, sources[0].rate_hz, wide, other, sources[0].bits)
+        return levels.loudness, own, part_name(tracks)
     earlier = take.pass_(target.ident)
     group = earlier.parts[0]
     own, other = common_layouts(channels, channels_of(group))

@@ -32,6 +32,7 @@ from diaulos.session.model import (
     QueuedTone,
     Session,
     Take,
+    part_ident,
 )
 from diaulos.session.roles import reamp_rig
 from diaulos.session.take_edits import pass_differences
@@ -189,7 +190,7 @@ def queued(
         if match_lufs is not None:
             target = MatchTarget(kind="lufs", lufs=match_lufs)
         elif match:
-            target = MatchTarget(kind="track", ident=take.track(match).id)
+            target = MatchTarget(kind="track", ident=part_ident(take.part(match)))
         part = stretch_of(session, take, stretch) if stretch else None
         for tone in tones:
             ident = free_id(taken, "q", digits=3)

@@ -17,7 +17,7 @@ from diaulos.errors import CancelledError, DiaulosError, StorageError
 from diaulos.figures import counted
 from diaulos.rig.states import reamps
 from diaulos.session import edits
-from diaulos.session.model import SIMULATED, Pass, QueuedPass, QueuedTone
+from diaulos.session.model import SIMULATED, Pass, QueuedPass, QueuedTone, part_name
 from diaulos.session.roles import reamp_rig
 from diaulos.signal.overview import build_overview
 from diaulos.units import db_to_gain
@@ -201,7 +201,7 @@ class ReampQueue(ReampWork):
         tones = [self._offered[int(place)] for place in places]
         names = ""
         if target.kind == "track" and self.take is not None:
-            names = self.take.track(target.ident).name
+            names = part_name(self.take.part(target.ident))
         lufs = target.lufs if target.kind == "lufs" else None
         try:
             passes = queued(session, [session.take(one) for one in takes], tones, names, lufs)

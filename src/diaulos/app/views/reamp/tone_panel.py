@@ -22,7 +22,7 @@ from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.wrapping import Flowing, WrappingRow
 from diaulos.quantities import RESISTANCE, show
 from diaulos.rig.model import Choice, Control, Device, Rig
-from diaulos.session.model import MatchTarget, Session, Take
+from diaulos.session.model import MatchTarget, Session, Take, part_ident, part_name
 from diaulos.work.takes.unload import DI_LOADS_OHM
 
 LOAD_CABINET = "load..."
@@ -242,8 +242,8 @@ class TonePanel(QWidget):
         blocker = QSignalBlocker(self._target)
         self._target.clear()
         if take is not None:
-            for track in take.tracks:
-                self._target.addItem(f"Track: {track.name}", ("track", track.id))
+            for part in take.parts:
+                self._target.addItem(f"Track: {part_name(part)}", ("track", part_ident(part)))
             for one in take.passes:
                 self._target.addItem(f"Pass: {one.name}", ("pass", one.id))
         self._target.addItem("Target loudness", ("lufs", ""))
@@ -251,7 +251,7 @@ class TonePanel(QWidget):
         index = self._index_of(before)
         if index < 0:
             # Another track than the DI is the natural reference where there is one.
-            index = 1 if take is not None and len(take.tracks) > 1 else 0
+            index = 1 if take is not None and len(take.parts) > 1 else 0
         self._target.setCurrentIndex(index)
         del blocker
         self._lufs.setVisible(self.target.kind == "lufs")

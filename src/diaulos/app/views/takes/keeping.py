@@ -18,7 +18,7 @@ from diaulos.app.views.takes.layout import TakesLayout
 from diaulos.errors import InputError
 from diaulos.session import take_edits
 from diaulos.session.edits import Edit
-from diaulos.session.model import Take, Track
+from diaulos.session.model import Take, Track, part_name
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.exporting import export_track
@@ -164,9 +164,8 @@ class TakesKeeping(TakesLayout):
         if take is None:
             self.said.emit("Choose a take first.")
             return
-        track = take.track(str(self.player.track.currentData() or take.tracks[0].id))
-        part = next(one for one in take.parts if track in one)
-        called = part[0].pair if len(part) == 2 else track.name
+        part = self.player.seen(take)
+        called = part_name(part)
         through = True
         if any(one.file in session.cabinets for one in part):
             told = "A cabinet was put behind it. Its file is as it was recorded."

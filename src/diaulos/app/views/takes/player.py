@@ -26,7 +26,7 @@ from diaulos.app.widgets.wrapping import Flowing, WrappingRow
 from diaulos.errors import DiaulosError
 from diaulos.figures import clock, number
 from diaulos.session import take_edits
-from diaulos.session.model import Heard, Session, Take, Track
+from diaulos.session.model import Heard, Session, Take, Track, part_name
 from diaulos.signal.overview import Overview
 from diaulos.work.compare.mixes import Thin, thinning
 from diaulos.work.listening.heard import Tried, heard_through, track_reader
@@ -125,7 +125,7 @@ class TakePlayer(Flowing):
     def show_take(self, session: Session, take: Take | None) -> None:
         """Another take, or what became of this one."""
         self._take = take
-        names = [(_called(part), part[0].id) for part in take.parts] if take is not None else []
+        names = [(part_name(part), part[0].id) for part in take.parts] if take is not None else []
         shown = [
             (self.track.itemText(i), self.track.itemData(i)) for i in range(self.track.count())
         ]
@@ -155,7 +155,7 @@ class TakePlayer(Flowing):
         if take is None:
             self.wave.set_traces((), 0, self._document.session.sample_rate_hz)
             return
-        part = self._seen(take)
+        part = self.seen(take)
         missing = [one.file for one in part if one.file not in self._overviews]
         if not missing:
             self._show_part(part)
@@ -167,13 +167,13 @@ class TakePlayer(Flowing):
 
         def done(found: dict[str, Overview]) -> None:
             self._overviews.update(found)
-            if self._take is not None and self._seen(self._take) == part:
+            if self._take is not None and self.seen(self._take) == part:
                 self._show_part(part)
                 self._keep_others()
 
         self._jobs.start(Job("take waveform", work, done, self.problem.emit, background=True))
 
-    def _seen(self, take: Take) -> tuple[Track, ...]:
+    def seen(self, take: Take) -> tuple[Track, ...]:
         """The track that is chosen, or both sides of the pair."""
         chosen = self.track.currentData()
         return next((part for part in take.parts if part[0].id == chosen), take.parts[0])
@@ -416,10 +416,6 @@ class TakePlayer(Flowing):
             bars = f"bar {one}" if one == other else f"bars {one}\N{EN DASH}{other}"
             return f"{bars}, {times}"
         return times
-
-
-def _called(part: tuple[Track, ...]) -> str:
-    return part[0].pair if len(part) == 2 else part[0].name
 
 
 def _marks(take: Take, part: tuple[Track, ...]) -> tuple[Mark, ...]:
