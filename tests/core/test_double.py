@@ -11,8 +11,15 @@ import soundfile
 from test_cli import documented
 
 from diaulos.__main__ import main
+from diaulos.demo.saltmarsh import PLAYERS
 from diaulos.errors import CancelledError, RefusedError
-from diaulos.signal.onsets import against_grid, compare_onsets, find_onsets, pair_onsets
+from diaulos.signal.onsets import (
+    Paired,
+    against_grid,
+    compare_onsets,
+    find_onsets,
+    pair_onsets,
+)
 from diaulos.signal.strings import Part, StringCharacter, play, render_notes
 from diaulos.work.compare.doubling import double_words, spread_of
 from support import RATE
@@ -126,6 +133,35 @@ def test_two_players_are_held_against_each_other(part: Part) -> None:
     assert told.size >= 0.9 * truth.size
     assert told.mean() == pytest.approx(truth.mean(), abs=0.7)
     assert told.std() == pytest.approx(truth.std(), abs=0.7)
+
+
+@pytest.mark.parametrize("seed", [7, 102])
+def test_what_two_ways_tell_otherwise_is_in_no_figure(seed: int) -> None:
+    """Chords and notes between them: what is told is nearer the truth than what is not."""
+
+    def chords(of: int) -> tuple[np.ndarray, np.ndarray]:
+        samples, begun = player(PLAYERS[1].part, of, PLAYERS[1].tempo_bpm)
+        first = [begun[0]]
+        for at in begun[1:]:
+            first += [at] if at - first[-1] > 0.095 else []
+        return samples, np.array(first)
+
+    (a, begun_a), (b, begun_b) = chords(seed), chords(seed + 400)
+    found = compare_onsets(a, b, R)
+    truth = pair_onsets(begun_a, begun_b)
+
+    def off_ms(pairs: tuple[Paired, ...]) -> np.ndarray:
+        near = [min(truth, key=lambda one, at=pair.at_s: abs(one.at_s - at)) for pair in pairs]
+        return np.array([
+            pair.late_ms - one.late_ms for pair, one in zip(pairs, near, strict=True)
+            if abs(pair.at_s - one.at_s) < 0.04
+        ])  # fmt: skip
+
+    assert len(found.paired) > 0.55 * len(truth)
+    assert len(found.paired) + len(found.unsure) > 0.85 * len(truth)
+    told, unsure = off_ms(found.paired), off_ms(found.unsure)
+    assert np.mean(np.abs(told) > 3.0) < 0.2
+    assert unsure.std() > 1.5 * told.std()
 
 
 def test_a_shifted_copy_is_late_by_just_that() -> None:

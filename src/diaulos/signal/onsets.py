@@ -57,6 +57,12 @@ a change lies at most so far from where it was seen from afar."""
 APART_S = 0.070
 """Onsets of two players farther apart than this are not the same note's."""
 
+UNSURE_MS = 8.0
+"""Where the onsets and the rises around them differ by more, it is not told how far apart they
+are."""
+LAG_S, AROUND_A_S, AROUND_B_S = 0.045, 0.030, 0.070
+"""How far the rises' lag is looked for, and how much around an onset of A is held against B."""
+
 Heed = Callable[[], None]
 """Asked between two steps of long work; it raises CancelledError to end it."""
 
@@ -246,11 +252,13 @@ def pair_onsets(a_s: Real, b_s: Real) -> tuple[Paired, ...]:
 
 @dataclass(frozen=True)
 class Doubled:
-    """Two players of one part: onsets they have in common, and those that only one has, in s."""
+    """Two players of one part: onsets they have in common, those that only one has, in s, and
+    those that both have, but of which it cannot be told how far apart they lie."""
 
     paired: tuple[Paired, ...]
     only_a_s: tuple[float, ...]
     only_b_s: tuple[float, ...]
+    unsure: tuple[Paired, ...] = ()
 
 
 def compare_onsets(a: Audio, b: Audio, rate_hz: float, heed: Heed = go_on) -> Doubled:
@@ -275,11 +283,29 @@ def compare_onsets(a: Audio, b: Audio, rate_hz: float, heed: Heed = go_on) -> Do
     paired = pair_onsets(a_s, b_s)
     met_a = {one.at_s for one in paired}
     met_b = {round(one.at_s + one.late_ms / 1000.0, 6) for one in paired}
+    rises_a, hop = _rises(np.asarray(a, np.float64), rate_hz)
+    rises_b, _ = _rises(np.asarray(b, np.float64), rate_hz)
+    alike = [_most_alike(rises_a, rises_b, hop / rate_hz, one) for one in paired]
+    sure = [abs(lag - one.late_ms) <= UNSURE_MS for lag, one in zip(alike, paired, strict=True)]
     return Doubled(
-        paired,
+        tuple(one for one, told in zip(paired, sure, strict=True) if told),
         tuple(float(at) for at in a_s if float(at) not in met_a),
         tuple(float(at) for at in b_s if round(float(at), 6) not in met_b),
+        tuple(one for one, told in zip(paired, sure, strict=True) if not told),
     )
+
+
+def _most_alike(a: Real, b: Real, hop_s: float, one: Paired) -> float:
+    """The lag in ms at which the rises around an onset are most alike, near what the onsets say: a
+    strum whose first string one of them hid is told by the others."""
+    reach, before, behind = (round(part / hop_s) for part in (LAG_S, AROUND_A_S, AROUND_B_S))
+    at, near = round(one.at_s / hop_s), round(one.late_ms / 1000.0 / hop_s)
+    first, last = at - before, at + behind
+    lowest, highest = first + near - reach, last + near + reach
+    if first < 0 or lowest < 0 or last > a.size or highest > b.size:
+        return one.late_ms
+    alike = np.correlate(np.log1p(3.0 * b[lowest:highest]), np.log1p(3.0 * a[first:last]), "valid")
+    return 1000.0 * hop_s * (near - reach + int(np.argmax(alike)))
 
 
 def against_grid(onsets_s: Real, step_s: float, first_s: float = 0.0) -> tuple[Paired, ...]:

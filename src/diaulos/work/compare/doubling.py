@@ -148,6 +148,7 @@ def double_data(found: DoubleTrack) -> dict[str, Any]:
         **_spread(found.spread),
         "only_a_s": [round(at, 4) for at in found.onsets.only_a_s],
         "only_b_s": [round(at, 4) for at in found.onsets.only_b_s],
+        "unsure_s": [round(one.at_s, 4) for one in found.onsets.unsure],
         "louder_db": None if found.louder_lu is None else round(found.louder_lu, 3),
         "mono_sum_db": None if sums is None else round(sums.found_db, 3),
         "side_mid_db": None if sums is None else round(sums.side_mid_db, 3),
@@ -158,8 +159,9 @@ def double_data(found: DoubleTrack) -> dict[str, Any]:
 def click_data(lines: tuple[Paired, ...], spread: Spread) -> dict[str, Any]:
     """What the shell prints of one player and a click: the same keys, the rest null."""
     empty = dict.fromkeys(("louder_db", "mono_sum_db", "side_mid_db"))
+    none: dict[str, list[float]] = {"only_a_s": [], "only_b_s": [], "unsure_s": []}
     return {
-        "onsets": _rows(lines), **_spread(spread), "only_a_s": [], "only_b_s": [], **empty,
+        "onsets": _rows(lines), **_spread(spread), **none, **empty,
         "words": double_words(spread, "The part"),
     }  # fmt: skip
 

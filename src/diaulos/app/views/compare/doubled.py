@@ -127,7 +127,7 @@ class DoubledPage(QWidget):
         self.pan_button.setEnabled(pans)
         if isinstance(found, DoubleTrack):
             missed = len(found.onsets.only_a_s) + len(found.onsets.only_b_s)
-            self._show(found.onsets.paired, found.spread, "B", missed)
+            self._show(found.onsets.paired, found.spread, "B", missed, found.onsets.unsure)
             self.beside.setText(beside_words(found))
             return
         self.beside.setText("")
@@ -152,11 +152,14 @@ class DoubledPage(QWidget):
         self.pan_button.setEnabled(False)
 
     def _show(
-        self, paired: tuple[Paired, ...], spread: Spread, who: str, missed: int
+        self, paired: tuple[Paired, ...], spread: Spread, who: str, missed: int,
+        unsure: tuple[Paired, ...] = (),
     ) -> None:  # fmt: skip
         told = double_words(spread, who)
         if missed:
             told += f" {counted(missed, 'onset')} without a partner."
+        if unsure:
+            told += f" {counted(len(unsure), 'onset')} not told for sure."
         self.sentence.setText(told)
         self.sentence.setToolTip(
             "Mean of the differences, their standard deviation, and the one farthest from 0; no"
@@ -176,4 +179,9 @@ class DoubledPage(QWidget):
                     ],
                 )
             )  # fmt: skip
+        for one in unsure:
+            why = "Two ways of telling its lag differ: it is in no figure. Enter hears it"
+            heard = Cell(clock(one.at_s), "Enter hears it", sort=one.at_s, figure=True)
+            lag = Cell("?", why, sort=0.0, figure=True)
+            rows.append((one.at_s, [heard, lag, Cell("not sure", why)]))
         self.table.show_rows(rows)
