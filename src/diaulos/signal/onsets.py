@@ -57,9 +57,9 @@ a change lies at most so far from where it was seen from afar."""
 APART_S = 0.070
 """Onsets of two players farther apart than this are not the same note's."""
 
-UNSURE_MS = 8.0
+UNSURE_MS, LEAST_SURE = 8.0, 3
 """Where the onsets and the rises around them differ by more, it is not told how far apart they
-are."""
+are, unless that leaves so few."""
 LAG_S, AROUND_A_S, AROUND_B_S = 0.045, 0.030, 0.070
 """How far the rises' lag is looked for, and how much around an onset of A is held against B."""
 
@@ -287,6 +287,8 @@ def compare_onsets(a: Audio, b: Audio, rate_hz: float, heed: Heed = go_on) -> Do
     rises_b, _ = _rises(np.asarray(b, np.float64), rate_hz)
     alike = [_most_alike(rises_a, rises_b, hop / rate_hz, one) for one in paired]
     sure = [abs(lag - one.late_ms) <= UNSURE_MS for lag, one in zip(alike, paired, strict=True)]
+    if sum(sure) < LEAST_SURE:
+        sure = [True] * len(sure)  # in noise the rises tell nothing: the onsets alone count
     return Doubled(
         tuple(one for one, told in zip(paired, sure, strict=True) if told),
         tuple(float(at) for at in a_s if float(at) not in met_a),
