@@ -10,6 +10,7 @@ import typer
 from diaulos.cli.output import EXIT_REFUSED, print_json, print_lines, told_progress
 from diaulos.cli.rig import JsonFlag
 from diaulos.errors import InputError
+from diaulos.figures import counted
 
 MOST_CANDIDATES = 9
 ChannelNumber = Annotated[
@@ -222,6 +223,8 @@ def double(
         print_json(data)
         return
     print(data["words"])
+    if data["unsure_s"]:
+        print(f"{counted(len(data['unsure_s']), 'onset')} not told for sure.")
     print_lines(
         [(f"    {one['at_s']:9.3f} s", f"{one['late_ms']:+7.1f} ms") for one in data["onsets"]]
     )
