@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtGui import QGuiApplication, QTextDocument, QTextTable
 from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
@@ -16,12 +16,14 @@ from diaulos import wiring
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.handing import HandingDialog
 from diaulos.app.dialogs.stems import StemsDialog
+from diaulos.app.views.sheets import page as page_module
+from diaulos.app.views.sheets.page import SheetPage
 from diaulos.app.views.sheets.view import SheetsView
 from diaulos.session import edits
 from diaulos.session.model import Session
 from diaulos.work.rigs.stored import stored_of
 from diaulos.work.sheets.making import make_sheet
-from diaulos.work.sheets.model import KINDS, Levels, Rows, Words
+from diaulos.work.sheets.model import KINDS, Levels, Rows, Sheet, Words
 
 
 @pytest.fixture
@@ -53,7 +55,7 @@ def test_every_sheet_is_shown_with_the_figures_of_the_file(
         session = session_of(opened)
         sheet = make_sheet(session, view.wanted(), store, stored_of(session, store))
         assert view.page.sheet == sheet, kind
-        text = view.page.document.toPlainText()
+        text = view.page.text
         for part in sheet.parts:
             if isinstance(part, Rows):
                 for row in part.rows:
@@ -89,7 +91,7 @@ def test_choices_are_kept_with_the_session_and_undone(
     view.note.setPlainText("Long cable, please. <b>")
     settled(opened)
     assert session_of(opened).sheets["patch"].note == "Long cable, please. <b>"
-    assert "Long cable, please. <b>" in view.page.document.toPlainText()
+    assert "Long cable, please. <b>" in view.page.text
     view.sort.setCurrentIndex(view.sort.findData("Cable"))
     view.sort.activated.emit(view.sort.currentIndex())
     settled(opened)
@@ -241,3 +243,48 @@ def test_a_session_is_handed_over_and_opened_again(
     )
     settled(opened)
     assert session_of(opened) == handed
+
+
+def test_a_long_list_is_laid_out_in_pieces_that_line_up(
+    qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Each turn lays out one piece, so that the window goes on; nothing is left out, and the
+    columns stand under one another from the first piece to the last."""
+    monkeypatch.setattr(page_module, "TURN_S", 0.0)
+    rows = tuple((f"Take {n}", "a longer word" * (1 + n % 3), f"{n}.5 dB") for n in range(300))
+    listed = Rows("Takes", ("Take", "What", "Level"), rows, frozenset({2}), (1.0, 3.0, 1.0))
+    sheet = Sheet("takes", "Takes", "Saltmarsh", "2026-03-12T10:00", (listed,))
+    page = SheetPage(wiring.drawing_svg)
+    qtbot.addWidget(page)
+    page.resize(700, 400)
+    page.show()
+
+    page.show_sheet(sheet)
+
+    assert not page.laid
+    qtbot.waitUntil(lambda: page.laid)
+    for row in rows:
+        assert row[0] in page.text
+        assert row[2] in page.text
+    places = [column_places(piece) for piece in page.pieces]
+    listed_places = [one for one in places if one]
+    assert len(listed_places) > 30
+    assert all(one == pytest.approx(listed_places[0], abs=1.0) for one in listed_places)
+    high = page.height()
+
+    page.resize(500, 400)  # narrower: laid out once more, and higher
+    qtbot.waitUntil(lambda: page.laid)
+    assert page.height() > high
+    page.show_words("Nothing to show.")
+    assert page.text == "Nothing to show."
+    assert page.height() < high
+
+
+def column_places(document: QTextDocument) -> list[float]:
+    """Where the columns of its table stand."""
+    for frame in document.rootFrame().childFrames():
+        if isinstance(frame, QTextTable):
+            blocks = [frame.cellAt(0, at).firstCursorPosition().block() for at in range(3)]
+            layout = document.documentLayout()
+            return [layout.blockBoundingRect(block).x() for block in blocks]
+    return []

@@ -17,6 +17,8 @@ from PySide6.QtWidgets import QAbstractButton, QMessageBox
 
 from diaulos.app import theme
 from diaulos.app.asking import ask
+from diaulos.app.breathing import breathe
+from diaulos.app.collecting import Keeper
 from diaulos.app.document import Document
 from diaulos.app.gear import Gear
 from diaulos.app.importing import Importing
@@ -52,6 +54,9 @@ class Desk(QObject):
         self.folder: SessionFolder | None = None
         self.sound: Sound | None = None
         self.views: dict[str, View] = {}
+        self.keeper = Keeper()
+        self.ended = False
+        """Whether the window has closed."""
         self.opening = Opening(self)
         self.saving = Saving(self)
         self.importing = Importing(self)
@@ -192,6 +197,7 @@ class Desk(QObject):
     def attach(self, folder: SessionFolder, session: Session, *, unsaved: bool = False) -> None:
         """Show this session in place of the one before."""
         self.detach()
+        self.keeper.keep()
         preferences = self.window.preferences
         self.folder = folder
         self.document = Document(
@@ -214,6 +220,8 @@ class Desk(QObject):
             partial(setattr, preferences, "levels_db"),
         )
         self.show(self.window.first_view().ident)
+        if self.folder is not folder:
+            return  # the program was ended while the view was made
         preferences.add_recent(str(folder.path))
         self._on_state()
         self.gear.tell_newer()
@@ -247,6 +255,7 @@ class Desk(QObject):
 
     def shut_down(self) -> None:
         """The window is closing: stop everything, give the lock back."""
+        self.ended = True
         self.jobs.end_all()
         self.detach()
 
@@ -311,6 +320,8 @@ class Desk(QObject):
         if self.document is None:
             return
         view = self.views.get(ident) or self._made(ident)
+        if self.views.get(ident) is not view:
+            return  # the session went while the view was made
         left = self.current
         if left is not None and left is not view:
             left.leave()
@@ -330,7 +341,8 @@ class Desk(QObject):
         context = ViewContext(
             self.document, self.jobs, self.services, self.sound, self.window.preferences
         )
-        view = self._table[ident].load()(context)
+        view = self.views[ident] = self._table[ident].load()(context)
+        self.keeper.view_made()
         view.said.connect(self.window.say)
         view.problem.connect(self.show_problem)
         view.empty_asked.connect(self.saving.empty_bin)
@@ -342,9 +354,12 @@ class Desk(QObject):
         for widget, idents in view.menus():
             widget.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
             widget.addActions([self.window.action(ident) for ident in idents])
-        theme.dress(view)
+        # Dressed in its place: what moves to another parent is worked out once more.
         self.window.stack.addWidget(view)
-        self.views[ident] = view
+        breathe()
+        if self.views.get(ident) is view:
+            theme.dress(view)
+            breathe()
         return view
 
     def hush(self) -> None:

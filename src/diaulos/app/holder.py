@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Protocol
 
+from diaulos.app.collecting import Keeper
 from diaulos.app.document import Document
 from diaulos.app.jobs import Jobs
 from diaulos.app.main_window import MainWindow
@@ -23,6 +24,8 @@ class Holder(Protocol):
     document: Document | None
     folder: SessionFolder | None
     views: dict[str, View]
+    keeper: Keeper
+    ended: bool
 
     def save(self, then: Callable[[], None] | None = None) -> None:
         """Save; `then` is called when it is on the disk."""

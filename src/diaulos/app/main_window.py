@@ -31,9 +31,11 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+from shiboken6 import isValid
 
 from diaulos.app import theme
 from diaulos.app.actions import ACTIONS, ActionSpec, with_views
+from diaulos.app.breathing import breathe
 from diaulos.app.commands import Commands
 from diaulos.app.preferences import STUDIO, Preferences
 from diaulos.app.view_table import FIRST, VIEWS, ViewRow
@@ -48,6 +50,8 @@ from diaulos.ids import BENCH
 
 BETWEEN_MS = 20
 """Between two pages that are dressed without being seen: keys and clicks go first."""
+GUARDED = "guarded"
+"""A button that Space presses when it has the keys."""
 
 
 class MainWindow(QMainWindow):
@@ -125,6 +129,9 @@ class MainWindow(QMainWindow):
         line = self.house_line
         for part in (self.menuBar(), self.rail, self.strip, self.statusBar(), line, *bars):
             theme.dress(part)
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        app.focusChanged.connect(self._on_focus)
         self.stack.currentChanged.connect(self._on_page)
         self._on_page(self.stack.currentIndex())
         self._recent = QMenu("Open &recent", self)
@@ -310,13 +317,11 @@ class MainWindow(QMainWindow):
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         grown = zoom != theme.zoom()
-        theme.apply(app, look, zoom)
+        theme.apply(app, look, zoom, breathe)
         QTimer.singleShot(BETWEEN_MS, self._dress_next)
         self.preferences.look, self.preferences.zoom = look.name, zoom
         if grown:
             rescale_all()
-        for widget in self.findChildren(QWidget):
-            widget.update()
 
     def _dress_next(self) -> None:
         """One page that is not seen; the others in turn, so that no step is felt."""
@@ -407,10 +412,17 @@ class MainWindow(QMainWindow):
 
     def guard_space(self, button: QAbstractButton) -> None:
         """Let Space press this button when it was reached by Tab, before it plays."""
-        button.installEventFilter(self)
+        button.setProperty(GUARDED, True)
+
+    def _on_focus(self, before: QWidget | None, now: QWidget | None) -> None:
+        # On the one button that has the keys: a filter in Python on all of them is asked at
+        # everything that happens to each, and felt whenever a view is dressed.
+        if before is not None and isValid(before):
+            before.removeEventFilter(self)
+        if now is not None and now.property(GUARDED):
+            now.installEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        # Installed on buttons only: a filter in Python on everything is felt.
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
             if event.key() == Qt.Key.Key_Space:
                 event.accept()

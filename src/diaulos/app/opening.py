@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from diaulos import wiring
 from diaulos.app.asking import ask_file, ask_folder, ask_to_save
+from diaulos.app.breathing import beside
+from diaulos.app.collecting import held_back
 from diaulos.app.demo_place import (
     BUILDING,
     begun_demo,
@@ -29,6 +31,9 @@ from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.recovery import Recovery, Remains, bring_back, remains_of
+
+LET_GO_MS = 200
+"""After a session is closed."""
 
 
 class _Parts(QObject):
@@ -66,13 +71,17 @@ class Opening:
         except DiaulosError as error:
             desk.show_problem(error)
             return False
-        try:
-            session = folder.load()
-        except DiaulosError as error:
-            folder.close()
-            desk.show_problem(error)
-            return False
-        return self._open_folder(folder, session)
+        with held_back():
+            try:
+                session = beside(folder.load)
+            except DiaulosError as error:
+                folder.close()
+                desk.show_problem(error)
+                return False
+            if desk.ended:  # while it was read
+                folder.close()
+                return False
+            return self._open_folder(folder, session)
 
     def _open_locked(self, path: Path, error: SessionLockedError) -> bool:
         """Somebody has it open, or nobody can tell."""
@@ -290,3 +299,9 @@ class Opening:
             self._desk.detach()
             self._desk.window.show_welcome()
             self._desk.window.update_actions()
+            QTimer.singleShot(LET_GO_MS, self._let_go)
+
+    def _let_go(self) -> None:
+        """The views are gone when this is called."""
+        if self._desk.document is None:
+            self._desk.keeper.closed()

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from PySide6.QtGui import QGuiApplication
 
+    from diaulos.app.collecting import Keeper
     from diaulos.app.main_window import MainWindow
     from diaulos.app.services import Services
 
@@ -187,12 +188,15 @@ class Starter:
     def _import(self) -> None:
         import importlib
 
+        from diaulos.app.collecting import held_back
+
         try:
-            for name in HEAVY:
-                importlib.import_module(name)
-            if self.demo:
-                importlib.import_module(DEMO)
-            self.window.first_view().load()
+            with held_back():
+                for name in HEAVY:
+                    importlib.import_module(name)
+                if self.demo:
+                    importlib.import_module(DEMO)
+                self.window.first_view().load()
         except BaseException as error:
             self.wires.imported.emit(error)
             return
@@ -208,20 +212,25 @@ class Starter:
         from diaulos.app.services import Services
 
         desk = Desk(self.window, self.services or Services.of_this_machine(self.window.preferences))
+        desk.keeper.active = True
+        desk.keeper.keep()
         if self.demo and self.path is not None:
             desk.opening.open_demo(self.path)
         elif self.path is not None:
             desk.open_path(self.path)
-        threading.Thread(target=_warm, name="warm imports", daemon=True).start()
+        threading.Thread(target=_warm, args=(desk.keeper,), name="warm", daemon=True).start()
         self.wires.ready.emit()
 
 
-def _warm() -> None:
+def _warm(keeper: Keeper) -> None:
     import importlib
 
+    from diaulos.app.collecting import held_back
     from diaulos.app.view_table import VIEWS
 
-    for name in (*WARM, DEMO):
-        importlib.import_module(name)
-    for row in VIEWS:  # so that showing one for the first time is not felt
-        row.load()
+    with held_back():
+        for name in (*WARM, DEMO):
+            importlib.import_module(name)
+        for row in VIEWS:  # so that showing one for the first time is not felt
+            row.load()
+        keeper.keep(views_too=True)

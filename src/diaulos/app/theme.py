@@ -6,6 +6,7 @@ All colours reach 4.5:1 on their paper (tests/app/test_theme.py). No widget name
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from string import Template
@@ -230,8 +231,14 @@ def _scaled(sheet: str) -> str:
     return _LENGTH.sub(length, sheet)
 
 
-def apply(app: QApplication, look: Look, zoom: float | None = None) -> None:
-    """Put a look on the whole application, with text of a size (as it is, when None).
+def apply(
+    app: QApplication,
+    look: Look,
+    zoom: float | None = None,
+    between: Callable[[], None] = lambda: None,
+) -> None:
+    """Put a look on the whole application, with text of a size (as it is, when None). `between`
+    is called between two parts of the window.
 
     What is on screen is dressed at once. The rest is dressed when it is shown: a style sheet is
     worked out widget by widget, and nobody waits for what he does not see.
@@ -257,6 +264,7 @@ def apply(app: QApplication, look: Look, zoom: float | None = None) -> None:
             _roots.discard(root)
         elif root.isVisible() or root.isWindow():
             dress(root)
+            between()
 
 
 def dress(root: QWidget) -> None:

@@ -21,6 +21,8 @@ SIZES = (
     "setMaximumHeight",
     "setDefaultSectionSize",
 )
+SIZED = "sized"
+"""Whether one of them was called: most widgets have no size of their own."""
 
 
 class Rescaled(QWidget):
@@ -107,6 +109,7 @@ def row_height(header: QHeaderView, height: int) -> None:
 
 
 def _set(widget: QWidget, method: str, size: int) -> None:
+    widget.setProperty(SIZED, True)
     widget.setProperty(method, size)
     getattr(widget, method)(theme.px(size))
 
@@ -114,9 +117,10 @@ def _set(widget: QWidget, method: str, size: int) -> None:
 def rescale_all() -> None:
     """Bring every size and every drawing to the size that text has now."""
     for widget in QApplication.allWidgets():
-        for method in SIZES:
-            size = widget.property(method)
-            if size is not None:
-                getattr(widget, method)(theme.px(size))
+        if widget.property(SIZED):
+            for method in SIZES:
+                size = widget.property(method)
+                if size is not None:
+                    getattr(widget, method)(theme.px(size))
         if isinstance(widget, Rescaled):
             widget.rescaled()

@@ -70,8 +70,7 @@ def usual_candidates(session: Session) -> tuple[Candidate, ...]:
     else those of the latest with any two."""
     for least in (("di", "printed"), ()):
         for take in reversed(session.takes):
-            here = [one for one in candidates_of(session) if _in_take(one, take)]
-            heard = [one for one in here if one.tap not in least]
+            heard = [one for one in _of_take(take) if one.tap not in least]
             if len(heard) >= 2:
                 return tuple(heard[:4])
     return ()
@@ -88,11 +87,11 @@ def candidate_named(session: Session, key: str) -> Candidate | None:
 def remembered(session: Session, keys: Sequence[str]) -> tuple[Candidate, ...]:
     """What was compared before, as far as it is still there; nothing where that is less than two
     things."""
-    known = {one.key: one for one in candidates_of(session)}
     found = []
     for key in dict.fromkeys(keys):
-        if key in known:
-            found.append(known[key])
+        known = candidate_named(session, key)
+        if known is not None:
+            found.append(known)
         elif key.startswith("/") and Path(key).is_file():
             found.append(outside_file(key))
     return tuple(found[:MOST]) if len(found) > 1 else ()
@@ -102,10 +101,6 @@ def outside_file(path: str) -> Candidate:
     """A file that is compared without being the session's."""
     name = path.rsplit("/", 1)[-1]
     return Candidate(path, name, "file", "file", (), path)
-
-
-def _in_take(one: Candidate, take: Take) -> bool:
-    return one.key.startswith(f"{take.id}:")
 
 
 def _of_track(take: Take, part: tuple[Track, ...]) -> Candidate:

@@ -5,9 +5,22 @@ What a session says is text here, too: everything is escaped before it becomes m
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import replace
 
-from PySide6.QtCore import QByteArray, QMarginsF, QPoint, QRect, QRectF, QSize, Qt, QUrl
+from PySide6.QtCore import (
+    QByteArray,
+    QMarginsF,
+    QObject,
+    QPoint,
+    QRect,
+    QRectF,
+    QSize,
+    Qt,
+    QTimer,
+    QUrl,
+)
 from PySide6.QtGui import (
     QAbstractTextDocumentLayout,
     QFont,
@@ -33,19 +46,34 @@ MARGIN = 28
 LEAST, MOST = 460, 860
 DRAWN = 1520
 """Pixels that a drawing is kept in across: twice what it is shown in."""
+PIECE_ROWS = 8
+"""Of a list, in one piece: laid out in some 10 ms."""
+TURN_S = 0.008
+"""How long pieces are laid out before the window has its turn."""
 Drawing = Callable[[Drawn], str]
 LOOK = theme.PRINTED
 
 
 class SheetPage(Rescaled):
-    """The page; as wide as there is room for, as high as the sheet needs."""
+    """The page; as wide as there is room for, as high as the sheet needs.
+
+    A list of hundreds of takes is long to lay out: it is cut into pieces, and those follow one
+    another while the window goes on. What is not laid out yet shows what was there before.
+    """
 
     def __init__(self, drawing: Drawing) -> None:
         super().__init__()
         self._drawing = drawing
         self._sheet: Sheet | None = None
         self._words = ""
-        self.document = QTextDocument(self)
+        self._pieces: list[QTextDocument] = []
+        self._highs: list[float] = []
+        self._coming: list[tuple[str, Levels | Windows | None]] = []
+        self._next, self._anew = 0, False
+        self._turn = QTimer(self)
+        self._turn.setSingleShot(True)
+        self._turn.setInterval(0)
+        self._turn.timeout.connect(self._go_on)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("The sheet")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -66,16 +94,78 @@ class SheetPage(Rescaled):
         """What is shown."""
         return self._sheet
 
-    def _fill(self) -> None:
-        fill_document(self.document, self._sheet, self._words, self._drawing, theme.zoom())
-        self.setAccessibleDescription(self.document.toPlainText()[:2_000])
-        self._lay()
+    @property
+    def laid(self) -> bool:
+        """Whether all of it is laid out."""
+        return self._next >= len(self._coming)
 
-    def _lay(self) -> None:
-        width = min(self.width(), theme.px(MOST))
-        self.document.setTextWidth(max(200, width - 2 * MARGIN))
-        self.setFixedHeight(int(self.document.size().height()) + 2 * MARGIN)
+    @property
+    def pieces(self) -> tuple[QTextDocument, ...]:
+        """What the page is made of, from the top, as far as it is laid out."""
+        return tuple(self._pieces)
+
+    @property
+    def text(self) -> str:
+        """What stands on the page."""
+        self._finish()
+        return "\n".join(piece.toPlainText() for piece in self._pieces)
+
+    def _fill(self) -> None:
+        if self._sheet is None:
+            self._coming = [(_said(self._words), None)]
+        else:
+            self._coming = list(pieces_of(self._sheet))
+        self._begin(anew=True)
+
+    def _begin(self, *, anew: bool) -> None:
+        """Lay out from the top: other text, or the same in another width."""
+        self._anew, self._next = anew, 0
+        self._go_on()
+
+    def _go_on(self) -> None:
+        """Some pieces more, as many as are not felt."""
+        begun = time.monotonic()
+        while not self.laid:
+            self._lay_next()
+            if time.monotonic() - begun > TURN_S:
+                break
+        if self.laid:
+            for piece in self._pieces[self._next :]:
+                piece.deleteLater()
+            del self._pieces[self._next :], self._highs[self._next :]
+            words = "\n".join(piece.toPlainText() for piece in self._pieces[:4])
+            self.setAccessibleDescription(words[:2_000])
+        else:
+            self._turn.start()
+        self.setFixedHeight(round(sum(self._highs)) + 2 * MARGIN)
         self.update()
+
+    def _finish(self) -> None:
+        """All that is left, now."""
+        while not self.laid:
+            self._go_on()
+
+    def _lay_next(self) -> None:
+        if self._anew:
+            markup, drawn = self._coming[self._next]
+            piece = _document(theme.zoom(), self)
+            if drawn is not None:
+                _add_drawing(piece, 0, self._drawing(drawn))
+            piece.setHtml(markup)
+            if self._next < len(self._pieces):
+                self._pieces[self._next].deleteLater()
+                self._pieces[self._next] = piece
+            else:
+                self._pieces.append(piece)
+                self._highs.append(0.0)
+        piece = self._pieces[self._next]
+        piece.setTextWidth(max(200, self._across - 2 * MARGIN))
+        self._highs[self._next] = piece.size().height()
+        self._next += 1
+
+    @property
+    def _across(self) -> int:
+        return min(self.width(), theme.px(MOST))
 
     def rescaled(self) -> None:
         """Text has another size now."""
@@ -88,22 +178,27 @@ class SheetPage(Rescaled):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         if event.size().width() != event.oldSize().width():
-            self._lay()
+            # What was being made anew goes on being made anew.
+            self._begin(anew=self._anew and not self.laid)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        width = min(self.width(), theme.px(MOST))
-        left = (self.width() - width) // 2  # in the middle of what is wider than a page
-        painter.fillRect(QRectF(left, 0, width, self.height()), LOOK.colour("paper"))
-        painter.translate(left + MARGIN, MARGIN)
+        left = (self.width() - self._across) // 2  # in the middle of what is wider than a page
+        painter.fillRect(QRectF(left, 0, self._across, self.height()), LOOK.colour("paper"))
         context = QAbstractTextDocumentLayout.PaintContext()
         context.palette.setColor(QPalette.ColorRole.Text, LOOK.colour("ink"))
-        context.clip = QRectF(event.rect()).translated(-left - MARGIN, -MARGIN)
-        painter.setClipRect(context.clip)
-        self.document.documentLayout().draw(painter, context)
+        top = float(MARGIN)
+        for piece, high in zip(self._pieces, self._highs, strict=True):
+            seen = QRectF(event.rect()).intersects(QRectF(left, top, self._across, high))
+            if seen:
+                painter.save()
+                painter.translate(left + MARGIN, top)
+                context.clip = QRectF(event.rect()).translated(-left - MARGIN, -top)
+                painter.setClipRect(context.clip)
+                piece.documentLayout().draw(painter, context)
+                painter.restore()
+            top += high
         if self.hasFocus():
-            painter.resetTransform()
-            painter.setClipping(False)
             painter.setPen(theme.current().colour("di"))
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
 
@@ -111,6 +206,7 @@ class SheetPage(Rescaled):
 
     def copy_image(self) -> None:
         """The page into the clipboard."""
+        self._finish()
         width = min(self.width(), theme.px(MOST))
         picture = QPixmap(width, self.height())
         picture.fill(LOOK.colour("paper"))
@@ -122,19 +218,36 @@ class SheetPage(Rescaled):
 def fill_document(
     document: QTextDocument, sheet: Sheet | None, words: str, drawing: Drawing, zoom: float = 1.0
 ) -> None:
-    """A sheet as a document that can be painted and printed."""
+    """A sheet as one document, as it is printed."""
     document.clear()
-    document.setDocumentMargin(0)
-    document.setDefaultFont(QFont(theme.FAMILY, max(1, round(10 * zoom))))
+    _set_up(document, zoom)
     if sheet is None:
-        document.setHtml(f'<p style="color:{LOOK.muted}">{escaped(words)}</p>')
+        document.setHtml(_said(words))
         return
     images = [part for part in sheet.parts if isinstance(part, Levels | Windows)]
     for at, part in enumerate(images):
-        document.addResource(
-            QTextDocument.ResourceType.ImageResource, QUrl(f"levels:{at}"), _image(drawing(part))
-        )
+        _add_drawing(document, at, drawing(part))
     document.setHtml(rich_text(sheet))
+
+
+def _document(zoom: float, parent: QObject) -> QTextDocument:
+    document = QTextDocument(parent)
+    _set_up(document, zoom)
+    return document
+
+
+def _set_up(document: QTextDocument, zoom: float) -> None:
+    document.setDocumentMargin(0)
+    document.setDefaultFont(QFont(theme.FAMILY, max(1, round(10 * zoom))))
+
+
+def _said(words: str) -> str:
+    return f'<p style="color:{LOOK.muted}">{escaped(words)}</p>'
+
+
+def _add_drawing(document: QTextDocument, at: int, svg: str) -> None:
+    kind = QTextDocument.ResourceType.ImageResource
+    document.addResource(kind, QUrl(f"levels:{at}"), _image(svg))
 
 
 def _image(svg: str) -> QImage:
@@ -152,6 +265,30 @@ def _image(svg: str) -> QImage:
 
 def rich_text(sheet: Sheet) -> str:
     """The sheet in the markup that a text document knows."""
+    parts, drawn = [_top(sheet)], 0
+    for part in sheet.parts:
+        parts.append(_part(part, drawn))
+        drawn += isinstance(part, Levels | Windows)
+    return "".join(parts)
+
+
+def pieces_of(sheet: Sheet) -> Iterator[tuple[str, Levels | Windows | None]]:
+    """The same in pieces that follow one another down the page, each with the drawing that it
+    shows. A long list is several: their columns are as wide, for they are told how wide."""
+    yield _top(sheet), None
+    for part in sheet.parts:
+        if isinstance(part, Levels | Windows):
+            yield _part(part, 0), part
+        elif isinstance(part, Rows) and len(part.rows) > PIECE_ROWS:
+            yield _head(part) + _table(replace(part, rows=part.rows[:PIECE_ROWS])), None
+            for first in range(PIECE_ROWS, len(part.rows), PIECE_ROWS):
+                some = replace(part, rows=part.rows[first : first + PIECE_ROWS])
+                yield _table(some, headed=False), None
+        else:
+            yield _part(part, 0), None
+
+
+def _top(sheet: Sheet) -> str:
     parts = [
         f'<h2 style="margin:0">{escaped(sheet.title)}</h2>',
         f'<p style="margin:0">{escaped(sheet.under)}</p>',
@@ -159,15 +296,15 @@ def rich_text(sheet: Sheet) -> str:
     ]
     if sheet.note:
         parts.append(_part(Words("Note", tuple(sheet.note.splitlines())), 0))
-    drawn = 0
-    for part in sheet.parts:
-        parts.append(_part(part, drawn))
-        drawn += isinstance(part, Levels | Windows)
     return "".join(parts)
 
 
+def _head(part: Part) -> str:
+    return f'<p style="margin:14px 0 4px 0"><b>{escaped(part.title)}</b></p>'
+
+
 def _part(part: Part, drawn: int) -> str:
-    head = f'<p style="margin:14px 0 4px 0"><b>{escaped(part.title)}</b></p>'
+    head = _head(part)
     if isinstance(part, Words):
         lines = "".join(
             f'<p style="margin:0">{escaped(line) or "&nbsp;"}</p>' for line in part.lines
@@ -191,21 +328,23 @@ def _part(part: Part, drawn: int) -> str:
     return head + _table(part)
 
 
-def _table(part: Rows) -> str:
+def _table(part: Rows, *, headed: bool = True) -> str:
     wide = part.wide or (1.0,) * len(part.head)
-    total = sum(wide)
-    cells = ["<td></td>"] if part.tick else []
-    for at, name in enumerate(part.head):
-        share = round(96.0 * wide[at] / total)
-        cells.append(
-            f'<td width="{share}%"{_side(part, at)}><b>{escaped(name) or "&nbsp;"}</b></td>'
-        )
+    shares = [f' width="{round(96.0 * one / sum(wide))}%"' for one in wide]
+    rows = []
+    if headed:
+        cells = ["<td></td>"] if part.tick else []
+        for at, name in enumerate(part.head):
+            side = _side(part, at)
+            cells.append(f"<td{shares[at]}{side}><b>{escaped(name) or '&nbsp;'}</b></td>")
+        rows.append(f"<tr>{''.join(cells)}</tr>")
     line = f"border-bottom:1px solid {LOOK.line}"
-    rows = [f"<tr>{''.join(cells)}</tr>"]
     for row in part.rows:
         cells = [f'<td style="{line}">\N{BALLOT BOX}</td>'] if part.tick else []
+        # A piece without the heads is told by its first row how wide its columns are.
+        told = shares if not rows else [""] * len(row)
         cells += [
-            f'<td style="{line}"{_side(part, at)}>{escaped(cell)}</td>'
+            f'<td{told[at]} style="{line}"{_side(part, at)}>{escaped(cell)}</td>'
             for at, cell in enumerate(row)
         ]
         rows.append(f"<tr>{''.join(cells)}</tr>")

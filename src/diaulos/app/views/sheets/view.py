@@ -193,7 +193,8 @@ class SheetsView(View):
     @property
     def settled(self) -> bool:
         """Whether the page is that of the session as it is now."""
-        return not self._shown or (self._made == self._signature() and not self._typing.isActive())
+        made = self._made == self._signature() and not self._typing.isActive()
+        return not self._shown or (made and self.page.laid)
 
     def take_focus(self) -> None:
         """The view is shown."""
