@@ -1,4 +1,4 @@
-"""Long work on the window's thread: the window lives meanwhile; what stays is not looked through."""
+"""Long work on the window's thread: the window lives meanwhile; what stays is left alone."""
 
 from __future__ import annotations
 

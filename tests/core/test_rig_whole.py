@@ -305,7 +305,8 @@ def test_a_ground_loop_hums_in_the_sound_and_an_isolator_ends_it(mains_hz: float
 
 
 def test_hum_has_the_rms_that_it_is_given() -> None:
-    out, _ = Tones(2e-3, hum_lines(60.0), RATE).process(np.zeros(RATE), 0)
+    tones = Tones(2e-3, hum_lines(60.0), RATE)
+    out, _ = tones.process(np.zeros(RATE), tones.initial_state())
     assert float(np.sqrt(np.mean(out**2))) == pytest.approx(2e-3, rel=1e-3)
 
 

@@ -1,6 +1,6 @@
 """Raising and lowering the sample rate by a whole factor around a nonlinearity.
 
-Both filters are one windowed sinc in polyphase form. 64 frames at a time become one
+Both filters are one windowed sinc in polyphase form. 32 frames at a time become one
 matrix product (a banded matrix that the linear-algebra library multiplies far faster
 than a sample-by-sample filter), so any block size gives the same result.
 """
@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-FRAMES = 64
+FRAMES = 32
 TAPS_PER_PHASE = 64
 """With CUTOFF: flat within 0.01 dB to 0.39 of the base rate, below -95 dB from 0.5, so that
 nothing folds back even next to half the rate."""

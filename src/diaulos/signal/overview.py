@@ -18,8 +18,10 @@ from numpy.typing import NDArray
 BASE = 64
 STEP = 4
 THREADS = 2
-WORTH_A_THREAD = 32_768
-"""Samples below which handing them over costs more than it brings."""
+WORTH_A_THREAD = 524_288
+"""Samples that are handed over at once: of fewer, handing over costs more than it brings."""
+PIECE = 65_536
+"""Samples that are worked on at once: as much as stays near the processor."""
 
 Array32 = NDArray[np.float32]
 
@@ -75,7 +77,8 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
     Lowest and highest by stretches of 256 x 4^k.
     """
     found: list[tuple[Array32, Array32]] = [_ends(np.zeros((0, BASE), np.float32))]
-    under_way: deque[Future[tuple[Array32, Array32]]] = deque()
+    under_way: deque[Future[list[tuple[Array32, Array32]]]] = deque()
+    waiting: list[Array32] = []
     rest = np.zeros(0, dtype=np.float32)
     frames = 0
     with ThreadPoolExecutor(THREADS) as pool:
@@ -83,18 +86,17 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
             frames += block.size
             joined = np.concatenate([rest, block]) if rest.size else block
             whole = joined.size // BASE
-            rows = joined[: whole * BASE].reshape(whole, BASE)
+            waiting.append(joined[: whole * BASE].reshape(whole, BASE))
             rest = joined[whole * BASE :].copy()
-            if rows.size >= WORTH_A_THREAD:
-                under_way.append(pool.submit(_ends, rows))
+            if sum(rows.size for rows in waiting) >= WORTH_A_THREAD:
+                under_way.append(pool.submit(_all_ends, waiting))
+                waiting = []
                 # No more of it in memory than is worked on.
                 while len(under_way) > 2 * THREADS:
-                    found.append(under_way.popleft().result())
-            else:
-                found += [one.result() for one in under_way]
-                under_way.clear()
-                found.append(_ends(rows))
-        found += [one.result() for one in under_way]
+                    found += under_way.popleft().result()
+        for one in under_way:
+            found += one.result()
+    found += _all_ends(waiting)
     if rest.size:
         found.append((rest.min(keepdims=True), rest.max(keepdims=True)))
     return pyramid(
@@ -104,11 +106,20 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
     )
 
 
+def _all_ends(blocks: list[Array32]) -> list[tuple[Array32, Array32]]:
+    step = PIECE // BASE
+    return [_ends(rows[at : at + step]) for rows in blocks for at in range(0, rows.shape[0], step)]
+
+
 def _ends(rows: Array32) -> tuple[Array32, Array32]:
     """The lowest and the highest of every row. Reducing along the long axis of a transposed copy is
-    several times faster."""
-    turned = np.ascontiguousarray(rows.T)
-    return turned.min(axis=0, initial=np.inf), turned.max(axis=0, initial=-np.inf)
+    several times faster; turning two samples at a time, half the copying."""
+    count = rows.shape[0]
+    pairs = np.ascontiguousarray(np.ascontiguousarray(rows).view(np.complex64).T)
+    turned = pairs.view(np.float32).reshape(BASE // 2, 2 * count)
+    low = turned.min(axis=0, initial=np.inf).reshape(count, 2)
+    high = turned.max(axis=0, initial=-np.inf).reshape(count, 2)
+    return np.minimum(low[:, 0], low[:, 1]), np.maximum(high[:, 0], high[:, 1])
 
 
 def pyramid(frames: int, lowest: Array32, highest: Array32) -> Overview:

@@ -15,6 +15,8 @@ from numpy.typing import NDArray
 
 from diaulos.signal.convolve import BlockConvolver
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
+from diaulos.signal.lines import SteadyLines
+from diaulos.signal.noise_ahead import NoiseAhead
 
 Real = NDArray[np.float64]
 
@@ -74,11 +76,12 @@ class Hiss:
     seed: int
     latency_samples: float = 0.0
 
-    def initial_state(self) -> np.random.Generator:
-        return np.random.default_rng(self.seed)
+    def initial_state(self) -> NoiseAhead:
+        rng = np.random.default_rng(self.seed)
+        return NoiseAhead(lambda count: self.rms * rng.standard_normal(count))
 
-    def process(self, block: Real, state: np.random.Generator) -> tuple[Real, np.random.Generator]:
-        return block + self.rms * state.standard_normal(block.size), state
+    def process(self, block: Real, state: NoiseAhead) -> tuple[Real, NoiseAhead]:
+        return block + state.take(block.size), state
 
 
 @dataclass(frozen=True)
@@ -89,16 +92,19 @@ class ColouredHiss:
     seed: int
     latency_samples: float = 0.0
 
-    def initial_state(self) -> tuple[np.random.Generator, BlockConvolver, Real]:
-        convolver = BlockConvolver(self.taps)
-        return np.random.default_rng(self.seed), convolver, convolver.initial_state()
+    def initial_state(self) -> NoiseAhead:
+        rng, convolver = np.random.default_rng(self.seed), BlockConvolver(self.taps)
+        tail = convolver.initial_state()
 
-    def process(
-        self, block: Real, state: tuple[np.random.Generator, BlockConvolver, Real]
-    ) -> tuple[Real, tuple[np.random.Generator, BlockConvolver, Real]]:
-        rng, convolver, tail = state
-        noise, tail = convolver.process(rng.standard_normal(block.size), tail)
-        return block + noise, (rng, convolver, tail)
+        def make(count: int) -> Real:
+            nonlocal tail
+            noise, tail = convolver.process(rng.standard_normal(count), tail)
+            return noise
+
+        return NoiseAhead(make)
+
+    def process(self, block: Real, state: NoiseAhead) -> tuple[Real, NoiseAhead]:
+        return block + state.take(block.size), state
 
 
 @dataclass(frozen=True)
@@ -134,16 +140,18 @@ class Tones:
     rate_hz: float
     latency_samples: float = 0.0
 
-    def initial_state(self) -> int:
-        return 0
-
-    def process(self, block: Real, state: int) -> tuple[Real, int]:
-        time = (state + np.arange(block.size)) / self.rate_hz
+    def initial_state(self) -> tuple[SteadyLines, int]:
         scale = self.rms_v * np.sqrt(2.0 / sum(part**2 for _, part in self.lines))
-        sound = np.zeros(block.size)
-        for order, (hz, part) in enumerate(self.lines):
-            sound += part * np.sin(2.0 * np.pi * hz * time + 2 * order + 1)
-        return block + scale * sound, state + block.size
+        lines = [
+            (hz, scale * part, 2.0 * order + 1.0) for order, (hz, part) in enumerate(self.lines)
+        ]
+        return SteadyLines(lines, self.rate_hz), 0
+
+    def process(
+        self, block: Real, state: tuple[SteadyLines, int]
+    ) -> tuple[Real, tuple[SteadyLines, int]]:
+        lines, frame = state
+        return block + lines.block(frame, block.size), (lines, frame + block.size)
 
 
 SLIP_SAMPLES = 64
