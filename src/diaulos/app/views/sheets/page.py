@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from PySide6.QtCore import (
     QByteArray,
@@ -46,6 +46,8 @@ MARGIN = 28
 LEAST, MOST = 460, 860
 DRAWN = 1520
 """Pixels that a drawing is kept in across: twice what it is shown in."""
+APART = 14
+"""Above a part of a sheet, in pixels: a document drops the margin above its first line."""
 PIECE_ROWS = 8
 """Of a list, in one piece: laid out in some 10 ms."""
 TURN_S = 0.008
@@ -68,7 +70,7 @@ class SheetPage(Rescaled):
         self._words = ""
         self._pieces: list[QTextDocument] = []
         self._highs: list[float] = []
-        self._coming: list[tuple[str, Levels | Windows | None]] = []
+        self._coming: list[_Piece] = []
         self._next, self._anew = 0, False
         self._turn = QTimer(self)
         self._turn.setSingleShot(True)
@@ -112,9 +114,9 @@ class SheetPage(Rescaled):
 
     def _fill(self) -> None:
         if self._sheet is None:
-            self._coming = [(_said(self._words), None)]
+            self._coming = [_Piece(_said(self._words))]
         else:
-            self._coming = list(pieces_of(self._sheet))
+            self._coming = list(_pieces_of(self._sheet))
         self._begin(anew=True)
 
     def _begin(self, *, anew: bool) -> None:
@@ -137,7 +139,8 @@ class SheetPage(Rescaled):
             self.setAccessibleDescription(words[:2_000])
         else:
             self._turn.start()
-        self.setFixedHeight(round(sum(self._highs)) + 2 * MARGIN)
+        high = sum(self._above(at) + one for at, one in enumerate(self._highs))
+        self.setFixedHeight(round(high) + 2 * MARGIN)
         self.update()
 
     def _finish(self) -> None:
@@ -147,11 +150,11 @@ class SheetPage(Rescaled):
 
     def _lay_next(self) -> None:
         if self._anew:
-            markup, drawn = self._coming[self._next]
+            coming = self._coming[self._next]
             piece = _document(theme.zoom(), self)
-            if drawn is not None:
-                _add_drawing(piece, 0, self._drawing(drawn))
-            piece.setHtml(markup)
+            if coming.drawn is not None:
+                _add_drawing(piece, 0, self._drawing(coming.drawn))
+            piece.setHtml(coming.markup)
             if self._next < len(self._pieces):
                 self._pieces[self._next].deleteLater()
                 self._pieces[self._next] = piece
@@ -162,6 +165,10 @@ class SheetPage(Rescaled):
         piece.setTextWidth(max(200, self._across - 2 * MARGIN))
         self._highs[self._next] = piece.size().height()
         self._next += 1
+
+    def _above(self, at: int) -> float:
+        """The room above a piece."""
+        return APART if at < len(self._coming) and self._coming[at].apart else 0.0
 
     @property
     def _across(self) -> int:
@@ -188,7 +195,8 @@ class SheetPage(Rescaled):
         context = QAbstractTextDocumentLayout.PaintContext()
         context.palette.setColor(QPalette.ColorRole.Text, LOOK.colour("ink"))
         top = float(MARGIN)
-        for piece, high in zip(self._pieces, self._highs, strict=True):
+        for at, (piece, high) in enumerate(zip(self._pieces, self._highs, strict=True)):
+            top += self._above(at)
             seen = QRectF(event.rect()).intersects(QRectF(left, top, self._across, high))
             if seen:
                 painter.save()
@@ -266,26 +274,41 @@ def _image(svg: str) -> QImage:
 def rich_text(sheet: Sheet) -> str:
     """The sheet in the markup that a text document knows."""
     parts, drawn = [_top(sheet)], 0
+    if sheet.note:
+        parts.append(_part(_note(sheet), 0))
     for part in sheet.parts:
         parts.append(_part(part, drawn))
         drawn += isinstance(part, Levels | Windows)
     return "".join(parts)
 
 
-def pieces_of(sheet: Sheet) -> Iterator[tuple[str, Levels | Windows | None]]:
-    """The same in pieces that follow one another down the page, each with the drawing that it
-    shows. A long list is several: their columns are as wide, for they are told how wide."""
-    yield _top(sheet), None
+@dataclass(frozen=True)
+class _Piece:
+    """Some of a page, with the drawing that it shows; `apart` where a part of the sheet begins."""
+
+    markup: str
+    drawn: Levels | Windows | None = None
+    apart: bool = False
+
+
+def _pieces_of(sheet: Sheet) -> Iterator[_Piece]:
+    """The sheet in pieces that follow one another down the page. A long list is several: their
+    columns are as wide, for they are told how wide."""
+    yield _Piece(_top(sheet))
+    if sheet.note:
+        yield _Piece(_part(_note(sheet), 0), apart=True)
     for part in sheet.parts:
+        apart = not isinstance(part, Notices)  # they bring a margin of their own
         if isinstance(part, Levels | Windows):
-            yield _part(part, 0), part
+            yield _Piece(_part(part, 0), part, apart)
         elif isinstance(part, Rows) and len(part.rows) > PIECE_ROWS:
-            yield _head(part) + _table(replace(part, rows=part.rows[:PIECE_ROWS])), None
-            for first in range(PIECE_ROWS, len(part.rows), PIECE_ROWS):
-                some = replace(part, rows=part.rows[first : first + PIECE_ROWS])
-                yield _table(some, headed=False), None
+            first = replace(part, rows=part.rows[:PIECE_ROWS])
+            yield _Piece(_head(part) + _table(first), apart=apart)
+            for at in range(PIECE_ROWS, len(part.rows), PIECE_ROWS):
+                some = replace(part, rows=part.rows[at : at + PIECE_ROWS])
+                yield _Piece(_table(some, headed=False))
         else:
-            yield _part(part, 0), None
+            yield _Piece(_part(part, 0), apart=apart)
 
 
 def _top(sheet: Sheet) -> str:
@@ -294,13 +317,15 @@ def _top(sheet: Sheet) -> str:
         f'<p style="margin:0">{escaped(sheet.under)}</p>',
         f'<p style="margin:0; color:{LOOK.muted}">{escaped(sheet.made_at.replace("T", " "))}</p>',
     ]
-    if sheet.note:
-        parts.append(_part(Words("Note", tuple(sheet.note.splitlines())), 0))
     return "".join(parts)
 
 
+def _note(sheet: Sheet) -> Words:
+    return Words("Note", tuple(sheet.note.splitlines()))
+
+
 def _head(part: Part) -> str:
-    return f'<p style="margin:14px 0 4px 0"><b>{escaped(part.title)}</b></p>'
+    return f'<p style="margin:{APART}px 0 4px 0"><b>{escaped(part.title)}</b></p>'
 
 
 def _part(part: Part, drawn: int) -> str:
