@@ -15,6 +15,7 @@ from diaulos.app import theme
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.rig.diagram import RigDiagram
 from diaulos.app.widgets.cables import LABELS, cable_pen
+from diaulos.app.widgets.controls import NarrowBox, combo
 from diaulos.app.widgets.course_strip import MOST_ROWS, CourseRow, CourseStrip
 from diaulos.app.widgets.labels import ElidedLabel
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS, paint_mark
@@ -246,3 +247,28 @@ def test_a_cut_label_tells_the_whole_unless_it_has_a_tooltip_of_its_own(qtbot: Q
     label.resize(60, 20)
     label.grab()
     assert label.toolTip() == "Why"
+
+
+# --- combo boxes ---
+
+
+def test_words_that_do_not_fit_end_in_an_ellipsis_and_stand_whole_in_the_list(qtbot: QtBot) -> None:
+    box = combo("What it plays", {"jack": "Instrument input", "usb": "USB"})
+    theme.dress(box)
+    qtbot.addWidget(box)
+    box.show()
+    box.resize(200, box.height())
+    assert isinstance(box, NarrowBox)
+    assert box.shown == "Instrument input"
+
+    box.resize(90, box.height())
+
+    assert box.shown.endswith("\N{HORIZONTAL ELLIPSIS}")
+    assert box.shown != box.currentText()
+    box.fit_list()  # as when it is opened
+    words = box.view().fontMetrics().horizontalAdvance("Instrument input")
+    assert box.view().minimumWidth() > words
+    narrow = box.grab().toImage()
+    box.setCurrentIndex(1)
+    assert box.shown == "USB"
+    assert box.grab().toImage() != narrow
