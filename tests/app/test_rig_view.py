@@ -654,6 +654,9 @@ def test_a_switch_of_state_reamp_is_set_by_hand(shown: RigView, opened: Desk, qt
     assert shown.rig.device("modeler").word("pad") == "off"
     assert in_state(shown.rig, "reamp").device("modeler").word("pad") == "on"
     assert any(words.startswith("Input pad") and "Reamp: On" in words for words in labels())
+    qtbot.wait(50)
+    for label in shown.panel.settings_area.widget().findChildren(TextLabel):
+        assert label.height() >= label.heightForWidth(label.width()), label.text()
     assert "Record stays" in opened.window._status.text()
     choose("Input pad", "off")
     assert shown.rig.reamp_switches == rig.reamp_switches

@@ -8,7 +8,7 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
-    QFormLayout,
+    QGridLayout,
     QScrollArea,
     QWidget,
 )
@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
+from diaulos.app.widgets.wrapping import Flowing
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.mixer import LEVEL, MUTE, PAN, is_strip_setting
 from diaulos.rig.model import (
@@ -84,20 +85,27 @@ class PortSettings(QWidget):
 
     def _build_settings(self, device: Device, settings: list[Choice | Control]) -> None:
         """One row each; what stands otherwise in state Reamp says so under its name."""
-        page = QWidget()
-        form = QFormLayout(page)
+        page = Flowing()  # as high as names that go on in a second line need
+        # Not a form layout: that gives names which go on in a second line too little height.
+        form = QGridLayout(page)
         form.setContentsMargins(6, 6, 6, 2)
         form.setVerticalSpacing(4)
+        form.setColumnStretch(0, 1)
+        form.setColumnStretch(1, 1)
         self._fields, self._names = {}, {}
         if any(one.id != "instrument" for one in settings):
-            form.addRow(TextLabel("Set for state"), self._state_box(device))
+            form.addWidget(TextLabel("Set for state"), 0, 0)
+            form.addWidget(self._state_box(device), 0, 1)
         for setting in settings:
             self._fields[setting.id] = self._field(device, setting)
             self._names[setting.id] = TextLabel(setting.name)
             self._names[setting.id].setWordWrap(True)
-            form.addRow(self._names[setting.id], self._fields[setting.id])
+            row = form.rowCount()
+            form.addWidget(self._names[setting.id], row, 0)
+            form.addWidget(self._fields[setting.id], row, 1)
         if not settings:
-            form.addRow(TextLabel("It has no switch and no knob."))
+            form.addWidget(TextLabel("It has no switch and no knob."), 0, 0, 1, 2)
+        form.setRowStretch(form.rowCount(), 1)
         self.settings_area.setWidget(page)
 
     def _state_box(self, device: Device) -> QComboBox:
