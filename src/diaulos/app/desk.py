@@ -347,6 +347,16 @@ class Desk(QObject):
         view.problem.connect(self.show_problem)
         view.empty_asked.connect(self.saving.empty_bin)
         view.courses_changed.connect(lambda *_: self._on_rows(view))
+        # Dressed in its place: what moves to another parent is worked out once more.
+        self.window.stack.addWidget(view)
+        breathe()
+        for step in (view.begin, lambda: self._fit_out(view), lambda: theme.dress(view)):
+            if self.views.get(ident) is view:  # the session may go between two steps
+                step()
+                breathe()
+        return view
+
+    def _fit_out(self, view: View) -> None:
         for button in view.findChildren(QAbstractButton):
             # A click leaves the focus where it was: Space stays with playback.
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
@@ -354,13 +364,6 @@ class Desk(QObject):
         for widget, idents in view.menus():
             widget.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
             widget.addActions([self.window.action(ident) for ident in idents])
-        # Dressed in its place: what moves to another parent is worked out once more.
-        self.window.stack.addWidget(view)
-        breathe()
-        if self.views.get(ident) is view:
-            theme.dress(view)
-            breathe()
-        return view
 
     def hush(self) -> None:
         """Playback pauses, wherever it comes from."""

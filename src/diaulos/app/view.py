@@ -86,6 +86,10 @@ class View(QWidget):
         self.course_rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         """What the strip shows while this view is on screen, and the chosen key."""
 
+    def begin(self) -> None:
+        """Show the session for the first time. Called once, a breath after the view was made:
+        both together are felt."""
+
     @property
     def settled(self) -> bool:
         """Whether what is on screen is that of the session as it is now."""

@@ -69,11 +69,14 @@ class InstrumentsView(BySweeps):
 
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)
-        document = context.document
         self._build()
         self._wire()
-        self._on_changed(None, document.session)
-        if document.session.instruments:
+
+    def begin(self) -> None:
+        """Show the session for the first time."""
+        session = self._document.session
+        self._on_changed(None, session)
+        if session.instruments:
             self.list.setCurrentIndex(self.model.index(0))
 
     # --- building ---

@@ -43,7 +43,6 @@ class LevelsView(LevelsSetting):
 
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)
-        document = context.document
         self.report: LevelsReport | None = None
         self._track: PortRef | None = None
         self._question = ""
@@ -52,7 +51,10 @@ class LevelsView(LevelsSetting):
         self._check: SoundCheck | None = None
         self._build()
         self._wire()
-        self._on_changed(None, document.session)
+
+    def begin(self) -> None:
+        """Show the session for the first time."""
+        self._on_changed(None, self._document.session)
 
     def _wire(self) -> None:
         self._timer = QTimer(self)

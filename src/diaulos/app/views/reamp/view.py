@@ -80,7 +80,6 @@ class ReampView(ReampRunning):
 
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)
-        document = context.document
         self._plan: ReampPlan | None = None
         self._loops = Loops()
         self._plan_key: tuple[object, ...] = ()
@@ -90,8 +89,12 @@ class ReampView(ReampRunning):
         self.player = self._sound.place()
         self._build()
         self._wire()
-        self._on_changed(None, document.session)
-        if document.session.takes:
+
+    def begin(self) -> None:
+        """Show the session for the first time."""
+        session = self._document.session
+        self._on_changed(None, session)
+        if session.takes:
             self._choose_take(0)
 
     # --- building ---

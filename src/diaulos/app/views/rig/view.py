@@ -77,13 +77,15 @@ class RigView(RigLayout):
 
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)
-        document = context.document
         self.plot = RigPlot(self)
         self.report: RigReport | None = None
         self._shown_rig: Rig | None = None
         self._build()
         self._wire()
-        self._on_changed(None, document.session)
+
+    def begin(self) -> None:
+        """Show the session for the first time."""
+        self._on_changed(None, self._document.session)
 
     def _wire(self) -> None:
         self._timer = QTimer(self)

@@ -78,7 +78,10 @@ class TakesView(TakesHunting):
         )  # fmt: skip
         self.cabinet_desk = CabinetDesk(self.cabinets, document, jobs, self._services, self)
         self._wire()
-        self._on_changed(None, document.session)
+
+    def begin(self) -> None:
+        """Show the session for the first time."""
+        self._on_changed(None, self._document.session)
 
     def _wire(self) -> None:
         self._timer = QTimer(self)
