@@ -166,6 +166,7 @@ class AmpFaults:
 class _AmpState:
     frame: int
     noise: NoiseAhead
+    hum: SteadyLines
     sampler: tuple[Any, Any]
     filters: list[Real] = field(default_factory=list)
 
@@ -200,9 +201,6 @@ class Amplifier:
         if voice.inverts:
             self._out = -self._out
         self._rest = _soft(np.array([voice.bias]))[0]
-        mains = self._faults.mains_hz
-        self._hum = SteadyLines([(order * mains, part, order) for order, part in HUM_PARTS],
-                                self._rate_hz)  # fmt: skip
         self._sos = [
             _high_pass(voice.low_cut_hz, high),
             _as_one(_high_pass(voice.between_hz[0], high), _low_pass(voice.between_hz[1], high)),
@@ -223,9 +221,14 @@ class Amplifier:
         return _AmpState(
             frame=0,
             noise=NoiseAhead(np.random.default_rng(self._faults.seed).standard_normal),
+            hum=self._hum(),
             sampler=self._sampler.initial_state(),
             filters=[np.zeros((sos.shape[0], 2)) for sos in self._sos],
         )
+
+    def _hum(self) -> SteadyLines:
+        mains, parts = self._faults.mains_hz, HUM_PARTS if self._faults.noise else ()
+        return SteadyLines([(order * mains, part, order) for order, part in parts], self._rate_hz)
 
     def process(self, block: Real, state: _AmpState) -> tuple[Real, _AmpState]:
         """One block of volts in, one block of volts out."""
@@ -247,7 +250,7 @@ class Amplifier:
         dirty = self._with_faults(block, state)
         out, sampler = self._sampler.process(dirty, state.sampler, shaper)
         out = out * self._out
-        after = _AmpState(state.frame + block.size, state.noise, sampler, filters)
+        after = replace(state, frame=state.frame + block.size, sampler=sampler, filters=filters)
         return out, after
 
     def _with_faults(self, block: Real, state: _AmpState) -> Real:
@@ -257,7 +260,7 @@ class Amplifier:
         noise_v = 0.7746 * 10.0 ** (self.voice.noise_dbu / 20.0)
         noise_v *= np.sqrt(self._rate_hz / 2.0 / 20_000.0)
         hum_v = 0.7746 * 10.0 ** (self.voice.hum_dbu / 20.0) * np.sqrt(2.0)
-        hum = self._hum.block(state.frame, block.size)
+        hum = state.hum.block(state.frame, block.size)
         return np.asarray(block + noise_v * state.noise.take(block.size) + hum_v * hum)
 
 
