@@ -8,6 +8,7 @@ Absolute times drift from run to run; the ratio counts. --write renews docs/benc
 from __future__ import annotations
 
 import argparse
+import functools
 import json
 import os
 import platform
@@ -913,13 +914,13 @@ def first_demo(runs: int) -> Row:
     return Row("start to the demo's first view", *in_turn(ours, plain, runs), "<= 5", note)
 
 
-def stalls(runs: int, what: str) -> Row:
-    """The longest stall of the window in a session of 300 takes and 40 devices."""
+@functools.lru_cache(maxsize=1)
+def _gaps(runs: int) -> tuple[dict[str, float], ...]:
+    """The longest gaps of a 5 ms timer by what was done, in ms, of so many runs: the rows of the
+    stalls are read off the same runs."""
     from diaulos.demo.saltmarsh import write_demo
 
-    names = {"view": "{} again", "look": "look", "first": "{} first", "open": "open"}
-    views = ("instruments", "rig", "levels", "takes", "reamp")
-    longest, plain = [], []
+    found = []
     with tempfile.TemporaryDirectory() as folder:
         made, _ = write_demo(Path(folder) / "Saltmarsh")
         made.close()
@@ -932,15 +933,31 @@ def stalls(runs: int, what: str) -> Row:
                 capture_output=True, text=True, check=True,
                 env={**os.environ, "PYTHONPATH": os.pathsep.join(paths)},
             )  # fmt: skip
-            gaps = json.loads(done.stdout[done.stdout.index("{") :])
-            found = [gaps[names[what].format(view)] for view in views]
-            longest.append(max(found) / 1000.0)
-            plain.append(min(found) / 1000.0)
+            found.append(json.loads(done.stdout[done.stdout.index("{") :]))
+    return tuple(found)
+
+
+def stalls(runs: int, what: str) -> Row:
+    """The longest stall of the window in a session of 300 takes and 40 devices."""
+    names = {
+        "view": "{} again",
+        "look": "look",
+        "first": "{} first",
+        "open": "open",
+        "zoom": "zoom",
+    }
+    views = ("instruments", "rig", "levels", "takes", "reamp", "compare", "sheets")
+    longest, plain = [], []
+    for gaps in _gaps(runs):
+        found = [gaps[names.get(what, what).format(view)] for view in views]
+        longest.append(max(found) / 1000.0)
+        plain.append(min(found) / 1000.0)
     told = {
         "view": "a view is shown again",
         "look": "the look is switched",
         "first": "a view is shown for the first time",
         "open": "the session is opened",
+        "zoom": "the size of text is changed",
     }
     note = f"longest gap of a 5 ms timer while {told[what]}, 300 takes, 40 devices"
     if what in ("view", "first"):
@@ -979,6 +996,7 @@ ROWS: dict[str, Callable[[int], Row]] = {
     "stall-first": lambda runs: stalls(runs, "first"),
     "stall-look": lambda runs: stalls(runs, "look"),
     "stall-open": lambda runs: stalls(runs, "open"),
+    "stall-zoom": lambda runs: stalls(runs, "zoom"),
     "first-demo": first_demo,
     "ports": lambda runs: ports(runs, 256),
     "ports-128": lambda runs: ports(runs, 128),
