@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
     QComboBox,
     QLabel,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QSplitterHandle,
     QWidget,
@@ -88,6 +89,8 @@ def _faults(view: QWidget, frame: QWidget) -> Iterator[str]:
         if not widget.isVisible() or isinstance(widget, QSplitterHandle):
             continue
         yield from _cut(widget)
+        if isinstance(widget, QScrollArea):
+            yield from _scrolled_away(widget)
         shown = [
             child for child in widget.children()
             if isinstance(child, QWidget) and child.isVisible() and not child.isWindow()
@@ -108,6 +111,16 @@ def _faults(view: QWidget, frame: QWidget) -> Iterator[str]:
             corners = QRect(child.mapTo(frame, QPoint(0, 0)), child.size())
             if not inside.contains(corners):
                 yield f"{_name(child)} is off the view"
+
+
+def _scrolled_away(area: QScrollArea) -> Iterator[str]:
+    """What is wider than its place where no bar brings it back, or where a bar is there for next
+    to nothing."""
+    inside = area.widget()
+    over = 0 if inside is None else inside.width() - area.viewport().width()
+    never = area.horizontalScrollBarPolicy() is Qt.ScrollBarPolicy.ScrollBarAlwaysOff
+    if over > 0 and (never or over < 8):
+        yield f"{over} pixels of {_name(inside)} are out of sight"
 
 
 def _cut(widget: QWidget) -> Iterator[str]:

@@ -10,10 +10,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+import pytest
 import soundfile
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtTest import QAbstractItemModelTester
-from PySide6.QtWidgets import QAbstractButton, QApplication, QWidget
+from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import theme
@@ -21,9 +22,10 @@ from diaulos.app.actions import ACTIONS, keys_html, with_views
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.import_di import ImportDiDialog
 from diaulos.app.dialogs.new_session import NewSessionDialog
-from diaulos.app.main_window import MainWindow
+from diaulos.app.main_window import MainWindow, first_size
 from diaulos.app.preferences import Preferences
 from diaulos.app.view_table import VIEWS
+from diaulos.app.widgets.controls import NarrowBox
 from diaulos.session import edits
 from diaulos.storage.folder import SessionFolder
 from diaulos.work.takes.importing import ImportRequest
@@ -397,6 +399,29 @@ def test_space_belongs_to_a_focused_button(opened: Desk, qtbot: QtBot) -> None:
     qtbot.keyClick(button, Qt.Key.Key_Space)
     assert not button.isChecked()
     assert not opened.views["reamp"].player.playing
+
+
+def test_drop_downs_of_the_views_say_when_words_do_not_fit(opened: Desk, settled: Settle) -> None:
+    for row in opened.window.views:
+        opened.show(row.ident)
+        settled(opened)
+        for box in opened.views[row.ident].findChildren(QComboBox):
+            assert isinstance(box, NarrowBox), (row.ident, box.accessibleName())
+
+
+@pytest.mark.parametrize(
+    ("room", "size"),
+    [
+        ((1920, 1050), (1280, 800)),
+        ((1366, 728), (1280, 728)),
+        ((1024, 700), (1024, 700)),
+        ((800, 600), (1024, 700)),
+    ],
+)
+def test_the_first_window_is_not_larger_than_the_screen(
+    room: tuple[int, int], size: tuple[int, int]
+) -> None:
+    assert first_size(QSize(*room)) == QSize(*size)
 
 
 def test_the_saved_text_is_what_the_window_holds(opened: Desk, settled: Settle) -> None:

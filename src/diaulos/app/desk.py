@@ -13,7 +13,8 @@ from html import escape
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt
-from PySide6.QtWidgets import QAbstractButton, QMessageBox
+from PySide6.QtWidgets import QAbstractButton, QMessageBox, QWidget
+from shiboken6 import isValid
 
 from diaulos.app import theme
 from diaulos.app.asking import ask
@@ -32,7 +33,7 @@ from diaulos.app.services import Services
 from diaulos.app.sounding import Sounding
 from diaulos.app.training import Training
 from diaulos.app.view import View, ViewContext
-from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.pictured import Pictured
 from diaulos.app.widgets.working import Working
 from diaulos.errors import CancelledError, DiaulosError
 from diaulos.ids import BENCH
@@ -40,6 +41,7 @@ from diaulos.session import edits, take_edits
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.listening.sound import Sound
+from diaulos.work.reamp.words import Loops
 
 
 class Desk(QObject):
@@ -66,7 +68,7 @@ class Desk(QObject):
         self.practices = Practices(self)
         self.months = Months(self)
         self._table = {row.ident: row for row in window.views}
-        self._rows: tuple[tuple[CourseRow, ...], str] = ((), "")
+        self._loops = Loops()
         window.desk = self
         window.strip.chosen.connect(self._on_course)
         self.jobs.started.connect(self._on_busy)
@@ -194,9 +196,17 @@ class Desk(QObject):
 
     # --- one session ---
 
-    def attach(self, folder: SessionFolder, session: Session, *, unsaved: bool = False) -> None:
-        """Show this session in place of the one before."""
+    def attach(
+        self,
+        folder: SessionFolder,
+        session: Session,
+        *,
+        unsaved: bool = False,
+        loops: Loops | None = None,
+    ) -> None:
+        """Show this session in place of the one before; `loops` knows its rigs already."""
         self.detach()
+        self._loops = loops or Loops()
         self.keeper.keep()
         preferences = self.window.preferences
         self.folder = folder
@@ -236,7 +246,6 @@ class Desk(QObject):
     def detach(self) -> None:
         """Let go of the session, whatever is not saved of it."""
         self.jobs.drop_background()
-        self._rows = ((), "")
         for view in self.views.values():
             view.close_down()
             self.window.stack.removeWidget(view)
@@ -319,27 +328,53 @@ class Desk(QObject):
         """Show a view; it is made when it is first asked for: starting does not pay for it."""
         if self.document is None:
             return
+        new = ident not in self.views
         view = self.views.get(ident) or self._made(ident)
         if self.views.get(ident) is not view:
             return  # the session went while the view was made
+        self._turn_to(view)
+        if new:
+            self._draw_ahead(view)
+            if self.views.get(ident) is not view or self.current is not view:
+                return
+        self._on_rows(view)
+        # The focus must not fall onto a button: Space stays with playback.
+        self.working.focus_after = view.take_focus
+        view.take_focus()
+        self.window.update_actions()
+
+    def _turn_to(self, view: View) -> None:
         left = self.current
         if left is not None and left is not view:
             left.leave()
             self.hush()
         self.window.stack.setCurrentWidget(view)
-        self.window.rail.show_chosen(ident)
-        # The focus must not fall onto a button: Space stays with playback.
-        self.working.focus_after = view.take_focus
-        self.window.preferences.view = ident
-        self._on_rows(view)
-        view.take_focus()
-        self.window.update_actions()
+        self.window.rail.show_chosen(view.ident)
+        self.window.preferences.view = view.ident
+
+    def _draw_ahead(self, view: View) -> None:
+        """Draw its pictures one by one: with all the rest of the page it would be felt."""
+        view.setUpdatesEnabled(False)
+        try:
+            breathe()  # what is in it gets its place
+            for drawing in view.findChildren(QWidget):
+                if isinstance(drawing, Pictured) and isValid(drawing) and drawing.isVisible():
+                    drawing.make_ready()
+                    breathe()
+        finally:
+            if isValid(view):
+                view.setUpdatesEnabled(True)
 
     def _made(self, ident: str) -> View:
         assert self.document is not None
         assert self.sound is not None
         context = ViewContext(
-            self.document, self.jobs, self.services, self.sound, self.window.preferences
+            self.document,
+            self.jobs,
+            self.services,
+            self.sound,
+            self.window.preferences,
+            self._loops,
         )
         view = self.views[ident] = self._table[ident].load()(context)
         self.keeper.view_made()
@@ -350,10 +385,12 @@ class Desk(QObject):
         # Dressed in its place: what moves to another parent is worked out once more.
         self.window.stack.addWidget(view)
         breathe()
-        for step in (view.begin, lambda: self._fit_out(view), lambda: theme.dress(view)):
+        dress = partial(theme.dress, view, breathe)
+        for step in (view.begin, lambda: self._fit_out(view), dress):
             if self.views.get(ident) is view:  # the session may go between two steps
                 step()
                 breathe()
+        self.window.dress_rest()
         return view
 
     def _fit_out(self, view: View) -> None:

@@ -13,6 +13,7 @@ from diaulos.app.services import Services
 from diaulos.app.view import View
 from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
+from diaulos.work.reamp.words import Loops
 
 
 class Holder(Protocol):
@@ -30,8 +31,15 @@ class Holder(Protocol):
     def save(self, then: Callable[[], None] | None = None) -> None:
         """Save; `then` is called when it is on the disk."""
 
-    def attach(self, folder: SessionFolder, session: Session, *, unsaved: bool = False) -> None:
-        """Show this session in place of the one before."""
+    def attach(
+        self,
+        folder: SessionFolder,
+        session: Session,
+        *,
+        unsaved: bool = False,
+        loops: Loops | None = None,
+    ) -> None:
+        """Show this session in place of the one before; `loops` knows its rigs already."""
 
     def show(self, ident: str) -> None:
         """Show a view."""

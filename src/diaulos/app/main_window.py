@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QChildEvent, QEvent, QObject, Qt, QTimer, Signal
+from PySide6.QtCore import QChildEvent, QEvent, QObject, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QAction,
     QCloseEvent,
@@ -49,9 +49,16 @@ from diaulos.app.widgets.wrapping import PageArea, Pages
 from diaulos.ids import BENCH
 
 BETWEEN_MS = 20
+USUAL_SIZE, LEAST_SIZE = QSize(1280, 800), QSize(1024, 700)
 """Between two pages that are dressed without being seen: keys and clicks go first."""
 GUARDED = "guarded"
 """A button that Space presses when it has the keys."""
+
+
+def first_size(room: QSize) -> QSize:
+    """How large the window is at first, on a screen with this room: not larger than it, but never
+    smaller than it works."""
+    return USUAL_SIZE.boundedTo(room).expandedTo(LEAST_SIZE)
 
 
 class MainWindow(QMainWindow):
@@ -69,7 +76,7 @@ class MainWindow(QMainWindow):
         self._manual: QDialog | None = None
         self.setWindowTitle("Diaulos")
         self.setAcceptDrops(True)
-        self.resize(1280, 800)
+        self.resize(first_size(self.screen().availableGeometry().size()))
         self.strip = CourseStrip()
         self.rail = Rail([(row.ident, row.title, row.key) for row in views])
         self.rail.chosen.connect(self._show)
@@ -318,19 +325,15 @@ class MainWindow(QMainWindow):
         assert isinstance(app, QApplication)
         grown = zoom != theme.zoom()
         theme.apply(app, look, zoom, breathe)
-        QTimer.singleShot(BETWEEN_MS, self._dress_next)
+        QTimer.singleShot(BETWEEN_MS, self.dress_rest)
         self.preferences.look, self.preferences.zoom = look.name, zoom
         if grown:
             rescale_all()
 
-    def _dress_next(self) -> None:
-        """One page that is not seen; the others in turn, so that no step is felt."""
-        for index in range(self.stack.count()):
-            page = self.stack.widget(index)
-            if page is not None and theme.undressed(page):
-                theme.dress(page)
-                QTimer.singleShot(BETWEEN_MS, self._dress_next)
-                return
+    def dress_rest(self) -> None:
+        """One part of what is not seen; the others in turn, so that no step is felt."""
+        if theme.dress_next():
+            QTimer.singleShot(BETWEEN_MS, self.dress_rest)
 
     def _on_page(self, index: int) -> None:
         page = self.stack.widget(index)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
@@ -31,6 +33,7 @@ from diaulos.session.model import Session
 from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.recovery import Recovery, Remains, bring_back, remains_of
+from diaulos.work.reamp.words import Loops
 
 LET_GO_MS = 200
 """After a session is closed."""
@@ -73,7 +76,7 @@ class Opening:
             return False
         with held_back():
             try:
-                session = beside(folder.load)
+                session, loops = beside(partial(_read, folder))
             except DiaulosError as error:
                 folder.close()
                 desk.show_problem(error)
@@ -81,7 +84,7 @@ class Opening:
             if desk.ended:  # while it was read
                 folder.close()
                 return False
-            return self._open_folder(folder, session)
+            return self._open_folder(folder, session, loops)
 
     def _open_locked(self, path: Path, error: SessionLockedError) -> bool:
         """Somebody has it open, or nobody can tell."""
@@ -99,7 +102,7 @@ class Opening:
             return self.open_path(path)
         return False
 
-    def _open_folder(self, folder: SessionFolder, session: Session) -> bool:
+    def _open_folder(self, folder: SessionFolder, session: Session, loops: Loops) -> bool:
         """Show it, with the unsaved work of an earlier process if it is wanted."""
         unsaved = False
         journal = None if folder.read_only else folder.journal()
@@ -120,7 +123,7 @@ class Opening:
                 session = journal
             else:
                 folder.set_journal_aside()
-        self._desk.attach(folder, session, unsaved=unsaved)
+        self._desk.attach(folder, session, unsaved=unsaved, loops=loops)
         if not folder.read_only:
             self._offer()
         return True
@@ -305,3 +308,11 @@ class Opening:
         """The views are gone when this is called."""
         if self._desk.document is None:
             self._desk.keeper.closed()
+
+
+def _read(folder: SessionFolder) -> tuple[Session, Loops]:
+    """The session, and what comes back from its rigs: finding that takes a moment, too."""
+    session, loops = folder.load(), Loops()
+    with suppress(DiaulosError):  # told by the view that shows it
+        loops.rows(session, None)
+    return session, loops

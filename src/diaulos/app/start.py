@@ -194,6 +194,9 @@ class Starter:
             with held_back():
                 for name in HEAVY:
                     importlib.import_module(name)
+                # The largest enumeration there: made when it is first asked for, which would be
+                # while the first plot is painted.
+                _ = importlib.import_module("PySide6.QtGui").QGradient.Preset
                 if self.demo:
                     importlib.import_module(DEMO)
                 self.window.first_view().load()

@@ -10,11 +10,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from string import Template
-from weakref import WeakSet
 
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette
-from PySide6.QtWidgets import QApplication, QDialogButtonBox, QWidget
-from shiboken6 import isValid
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PySide6.QtWidgets import QApplication, QWidget
+
+from diaulos.app.dressing import Wardrobe
 
 FONTS = Path(__file__).parent / "fonts"
 ICONS = Path(__file__).parent / "icons"
@@ -92,10 +92,7 @@ ZOOMS = (0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0)
 
 _current = DAY
 _zoom = 1.0
-_sheet = ""
-_count = 0
-_roots: WeakSet[QWidget] = WeakSet()
-DRESSED = "dressed"
+_wardrobe = Wardrobe()
 _LENGTH = re.compile(r"(\d+)(pt|px)")
 
 _SHEET = Template("""
@@ -240,10 +237,10 @@ def apply(
     """Put a look on the whole application, with text of a size (as it is, when None). `between`
     is called between two parts of the window.
 
-    What is on screen is dressed at once. The rest is dressed when it is shown: a style sheet is
-    worked out widget by widget, and nobody waits for what he does not see.
+    What is on screen is dressed at once. The rest is dressed when it is shown, or by
+    `dress_next`: nobody waits for what he does not see.
     """
-    global _current, _zoom, _sheet, _count  # the application has one look
+    global _current, _zoom  # the application has one look
     _current = look
     if zoom is not None:
         _zoom = zoom
@@ -257,32 +254,23 @@ def apply(
     values = {name: getattr(look, name) for name in look.__dataclass_fields__}
     icons = {name: (ICONS / f"{name}-{look.name}.svg").as_posix() for name in ("tick", "arrow")}
     sheet = Template(_scaled(_SHEET.template))
-    _sheet = sheet.substitute(values, danger_text=look.danger, **icons)
-    _count += 1
-    for root in list(_roots):
-        if not isValid(root):
-            _roots.discard(root)
-        elif root.isVisible() or root.isWindow():
-            dress(root)
-            between()
+    _wardrobe.change(sheet.substitute(values, danger_text=look.danger, **icons), between)
 
 
-def dress(root: QWidget) -> None:
+def dress(root: QWidget, between: Callable[[], None] = lambda: None) -> None:
     """Give a widget and all that is in it the style sheet of the look, now and whenever the
     look changes while it is seen."""
-    _roots.add(root)
-    if root.property(DRESSED) != _count:
-        root.setProperty(DRESSED, _count)
-        root.setStyleSheet(_sheet)
-        # A desktop's own icons come with the button, before any style sheet says no.
-        for box in root.findChildren(QDialogButtonBox):
-            for button in box.buttons():
-                button.setIcon(QIcon())
+    _wardrobe.dress(root, between)
+
+
+def dress_next() -> bool:
+    """Dress one part that is not seen; whether there was one."""
+    return _wardrobe.dress_next()
 
 
 def undressed(root: QWidget) -> bool:
-    """Whether it wears the look of before."""
-    return bool(root.property(DRESSED) != _count)
+    """Whether any of it wears the look of before."""
+    return _wardrobe.behind(root)
 
 
 def _palette(look: Look) -> QPalette:

@@ -46,6 +46,8 @@ class ViewContext:
     services: Services
     sound: Sound
     preferences: Preferences
+    loops: Loops
+    """What comes back from the rigs that reamp, found once for all views."""
 
 
 class Plot(Protocol):
@@ -82,7 +84,7 @@ class View(QWidget):
         super().__init__()
         self._document, self._jobs = context.document, context.jobs
         self._services, self._sound = context.services, context.sound
-        self._loops = Loops()
+        self._loops = context.loops
         self.course_rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         """What the strip shows while this view is on screen, and the chosen key."""
 

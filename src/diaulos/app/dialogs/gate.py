@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QVBoxLayout, QWidget
 
 from diaulos.app import theme
@@ -76,8 +76,7 @@ class GatePlot(Plot):
             return np.ones(self._peaks.size, dtype=bool)
         return open_steps(self._peaks, gate_setting(self._gate))
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = self.canvas()
+    def draw(self, painter: QPainter) -> None:
         look = theme.current()
         box = QRectF(self.box).adjusted(44, 8, -8, -24)
         painter.fillRect(box, look.colour("paper"))

@@ -14,12 +14,12 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
-    QSplitter,
     QVBoxLayout,
     QWidget,
 )
 
 from diaulos.app import theme
+from diaulos.app.widgets.holders import Split
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.photographs import Photographs
 from diaulos.figures import typeset
@@ -135,7 +135,7 @@ class GearDialog(QDialog):
             line.addStretch(1)
             right.addLayout(line)
         right.addStretch(1)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Split(Qt.Orientation.Horizontal)
         split.addWidget(self.list)
         split.addWidget(detail)
         split.setStretchFactor(1, 1)

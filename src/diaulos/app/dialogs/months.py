@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import (
     QDialog,
     QHBoxLayout,
@@ -14,12 +14,12 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
-    QSplitter,
     QVBoxLayout,
     QWidget,
 )
 
 from diaulos.app import theme
+from diaulos.app.widgets.holders import Split
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.plot import Plot
 from diaulos.figures import counted, number
@@ -69,8 +69,7 @@ class TimePlot(Plot):
             [(one.at, f"{one.value:.3f}", one.session) for one in points],
         )
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = self.canvas()
+    def draw(self, painter: QPainter) -> None:
         look = theme.current()
         box = QRectF(self.box).adjusted(52, 10, -16, -26)
         painter.fillRect(box, look.colour("paper"))
@@ -166,7 +165,7 @@ class MonthsDialog(QDialog):
         title.setProperty("role", "title")
         right.addWidget(title)
         right.addWidget(self.changes, 1)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Split(Qt.Orientation.Horizontal)
         split.addWidget(side)
         split.addWidget(middle)
         split.setStretchFactor(1, 1)

@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QListWidget,
     QPushButton,
-    QSplitter,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -32,6 +31,7 @@ from diaulos.app.dialogs.trainer_pages import (
     MatchingPage,
 )
 from diaulos.app.jobs import Job, Jobs
+from diaulos.app.widgets.holders import Split
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import WholeField
 from diaulos.app.widgets.wrapping import scrolled
@@ -161,7 +161,7 @@ class TrainerDialog(QDialog):
         right.addWidget(self.told)
         right.addWidget(self.after)
         area = scrolled(middle, "The exercise")
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Split(Qt.Orientation.Horizontal)
         split.addWidget(side)
         split.addWidget(area)
         split.setStretchFactor(1, 1)

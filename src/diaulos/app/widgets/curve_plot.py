@@ -15,7 +15,6 @@ from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPaintEvent,
     QPen,
     QPolygonF,
 )
@@ -183,12 +182,12 @@ class CurvePlot(Plot):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self._cursor_hz = self._hz_at(self.at(event.position()).x())
-        self.update()
+        self.stir()
 
     def leaveEvent(self, event: object) -> None:
         if not self.hasFocus():
             self._cursor_hz = None
-        self.update()
+        self.stir()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Left: 1.0 / 1.02, Qt.Key.Key_Right: 1.02}.get(Qt.Key(event.key()))
@@ -197,7 +196,7 @@ class CurvePlot(Plot):
             return
         hz = (self._cursor_hz or 1000.0) * step
         self._cursor_hz = float(np.clip(hz, self._freqs[0], self._freqs[-1]))
-        self.update()
+        self.stir()
 
     def as_csv(self) -> str:
         """Hz, then dB of every line."""
@@ -216,9 +215,8 @@ class CurvePlot(Plot):
 
     # --- painting ---
 
-    def paintEvent(self, event: QPaintEvent) -> None:
+    def draw(self, painter: QPainter) -> None:
         look = theme.current()
-        painter = self.canvas()
         plot = self._plot()
         painter.fillRect(plot, look.colour("raised"))
         painter.setPen(QPen(look.colour("line"), 1))
@@ -236,11 +234,16 @@ class CurvePlot(Plot):
             self._paint_curve(painter, index, curve)
         painter.setClipping(False)
         self._paint_labels(painter, plot)
-        self._paint_cursor(painter, plot)
-        if self.hasFocus():
-            painter.setPen(QPen(look.colour("di"), 2))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(plot)
+
+    def draw_over(self, painter: QPainter) -> None:
+        if self._curves:
+            plot = self._plot()
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._paint_cursor(painter, plot)
+            if self.hasFocus():
+                painter.setPen(QPen(theme.current().colour("di"), 2))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(plot)
 
     def _paint_axes(self, painter: QPainter, plot: QRectF) -> None:
         look = theme.current()

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtGui import QGuiApplication
 
-from diaulos.app.widgets.painted import Painted
+from diaulos.app.widgets.pictured import Pictured
 
 
-class Plot(Painted):
+class Plot(Pictured):
     """A plot that can be copied."""
 
     def as_csv(self) -> str:

@@ -7,11 +7,12 @@ from collections.abc import Callable
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QComboBox, QSizePolicy
 
+from diaulos.app.widgets.controls import NarrowBox
 from diaulos.rig.model import Rig
 from diaulos.session.model import Session
 
 
-class RigBox(QComboBox):
+class RigBox(NarrowBox):
     """The rigs of a session that a view can use."""
 
     asked = Signal(str)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QSignalBlocker, Qt
+from PySide6.QtCore import QEvent, QSignalBlocker, Qt
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+from shiboken6 import isValid
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
@@ -16,6 +17,7 @@ from diaulos.tables import csv_text
 
 KEY = Qt.ItemDataRole.UserRole
 SORT = Qt.ItemDataRole.UserRole + 1
+PART = 50
 
 
 @dataclass(frozen=True)
@@ -51,6 +53,7 @@ class Table(QTableWidget):
     ) -> None:
         """One column takes what is left; `widths` fixes some, the others fit their text."""
         super().__init__(0, len(columns))
+        self._tinted: list[tuple[QTableWidgetItem, str]] = []
         self.setAccessibleName(name)
         self.setHorizontalHeaderLabels(list(columns))
         self.verticalHeader().hide()
@@ -75,15 +78,23 @@ class Table(QTableWidget):
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         self.horizontalHeader().setDefaultAlignment(left)
 
-    def show_rows(self, rows: Sequence[tuple[Any, Sequence[Cell]]]) -> None:
-        """Fill; each row is a key and its cells."""
+    def show_rows(
+        self,
+        rows: Sequence[tuple[Any, Sequence[Cell]]],
+        between: Callable[[], None] = lambda: None,
+    ) -> None:
+        """Fill; each row is a key and its cells. `between` is called between two parts of a long
+        table."""
         chosen = self.chosen()
         blocker = QSignalBlocker(self)
         sorting = self.isSortingEnabled()
         self.setSortingEnabled(False)
         self.setRowCount(len(rows))
+        self._tinted.clear()
         look = theme.current()
         for index, (key, cells) in enumerate(rows):
+            if index % PART == PART - 1:
+                between()
             for column, cell in enumerate(cells):
                 item = _Item(cell.text)
                 item.setData(KEY, key)
@@ -101,10 +112,18 @@ class Table(QTableWidget):
                     item.setFont(theme.bold_font())
                 if cell.token:
                     item.setForeground(look.colour(cell.token))
+                    self._tinted.append((item, cell.token))
                 self.setItem(index, column, item)
         self.setSortingEnabled(sorting)
         self.choose(chosen)
         del blocker
+
+    def changeEvent(self, event: QEvent) -> None:
+        if event.type() == QEvent.Type.PaletteChange:  # another look
+            for item, token in self._tinted:
+                if isValid(item):
+                    item.setForeground(theme.current().colour(token))
+        super().changeEvent(event)
 
     def as_high_as_rows(self, least: int = 1) -> None:
         """As high as what stands in it: for a few rows above something else."""

@@ -16,7 +16,6 @@ from PySide6.QtGui import (
     QMouseEvent,
     QPainter,
     QPainterPath,
-    QPaintEvent,
     QPen,
     QPolygonF,
     QWheelEvent,
@@ -104,7 +103,7 @@ class Waveform(Plot):
         """Where playback is."""
         if frame != self._position:
             self._position = frame
-            self.update()
+            self.stir()
 
     def set_loop(self, loop: tuple[int, int] | None) -> None:
         """The stretch that repeats."""
@@ -177,11 +176,11 @@ class Waveform(Plot):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self._cursor = self._frame_at(self.at(event.position()).x())
-        self.update()
+        self.stir()
 
     def leaveEvent(self, event: object) -> None:
         self._cursor = None
-        self.update()
+        self.stir()
 
     def _plot(self) -> QRectF:
         return QRectF(LEFT, TOP, max(10, self.wide - LEFT - RIGHT), self.high - TOP - BOTTOM)
@@ -215,9 +214,8 @@ class Waveform(Plot):
 
     # --- painting ---
 
-    def paintEvent(self, event: QPaintEvent) -> None:
+    def draw(self, painter: QPainter) -> None:
         look = theme.current()
-        painter = self.canvas()
         plot = self._plot()
         painter.fillRect(plot, look.colour("raised"))
         painter.setPen(QPen(look.colour("line"), 1))
@@ -243,9 +241,14 @@ class Waveform(Plot):
             else:
                 self._paint_envelope(painter, plot, trace, scale)
         self._paint_marks(painter, plot)
-        self._paint_lines(painter, plot)
-        painter.setClipping(False)
-        self._paint_legend(painter, plot)
+
+    def draw_over(self, painter: QPainter) -> None:
+        if self._traces:
+            plot = self._plot()
+            painter.setClipRect(plot)
+            self._paint_lines(painter, plot)
+            painter.setClipping(False)
+            self._paint_legend(painter, plot)
 
     def _paint_marks(self, painter: QPainter, plot: QRectF) -> None:
         painter.setFont(theme.text_font(9, bold=True))

@@ -209,6 +209,15 @@ class Pages(QStackedWidget):
             self.updateGeometry()
 
 
+def unfilled(area: QScrollArea) -> None:
+    """Let the window's paper be seen in it. Qt fills what is scrolled; what fills itself is
+    painted by itself, and once more with the window when a page is shown."""
+    area.viewport().setAutoFillBackground(False)
+    inside = area.widget()
+    if inside is not None:
+        inside.setAutoFillBackground(False)
+
+
 class PageArea(QScrollArea):
     """Pages as large as their place, scrolled where they need more."""
 
@@ -219,6 +228,7 @@ class PageArea(QScrollArea):
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setAccessibleName(name)
         self.setWidget(pages)
+        unfilled(self)
         pages.installEventFilter(self)
         pages.currentChanged.connect(lambda _index: self._fit())
 
@@ -255,11 +265,17 @@ class _Scrolled(QScrollArea):
         wide = min(wide + self.verticalScrollBar().sizeHint().width() + 2, theme.px(LEAST_WIDTH))
         return QSize(wide, LEAST_HEIGHT)
 
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.LayoutRequest:
+            self.updateGeometry()  # what is inside may need another width: Qt does not ask
+        return super().eventFilter(watched, event)
+
 
 def scrolled(inside: QWidget, name: str) -> QScrollArea:
     """What is higher than its place, or much wider, scrolled."""
     area = _Scrolled()
     area.setWidget(inside)
+    unfilled(area)
     area.setWidgetResizable(True)
     area.setFrameShape(QScrollArea.Shape.NoFrame)
     area.setFocusPolicy(Qt.FocusPolicy.NoFocus)

@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QListView,
     QPushButton,
     QSlider,
-    QSplitter,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -32,6 +31,7 @@ from diaulos.app.views.compare.playing import name_beside
 from diaulos.app.views.compare.rows import CandidateDelegate, CandidateModel, CandidateRow
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.curve_plot import CurvePlot
+from diaulos.app.widgets.holders import Split
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import fix_width
 from diaulos.app.widgets.wrapping import WrappingRow, scrolled
@@ -127,7 +127,7 @@ class CompareView(ComparePages):
         self.judge = JudgePanel()
         self.stack = self.judge.stack
         self.blind = BlindPage()
-        self.split = QSplitter(Qt.Orientation.Horizontal)
+        self.split = Split(Qt.Orientation.Horizontal)
         self.split.setChildrenCollapsible(False)
         self.split.addWidget(left)
         middle = QWidget()

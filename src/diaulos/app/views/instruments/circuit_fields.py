@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
     QPushButton,
-    QScrollArea,
     QSlider,
     QVBoxLayout,
     QWidget,
@@ -20,6 +19,7 @@ from diaulos.app.views.instruments.schematic import Schematic
 from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.quantity_field import QuantityField
+from diaulos.app.widgets.wrapping import scrolled
 from diaulos.quantities import (
     CAPACITANCE,
     LENGTH,
@@ -138,12 +138,8 @@ class CircuitFields(QWidget):
         self.notes.editingFinished.connect(lambda: self._change("notes", self.notes.text()))
         groups.addWidget(self.notes)
         groups.addStretch(1)
-        area = QScrollArea()
-        area.setWidget(inside)
-        area.setWidgetResizable(True)
-        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        area = scrolled(inside, "Circuit")
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         column.addWidget(area, 1)
 
     def _pickup_group(self) -> QWidget:

@@ -18,6 +18,7 @@ from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import least_height
+from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.errors import DiaulosError
 from diaulos.figures import number
 from diaulos.ids import free_id
@@ -59,7 +60,7 @@ class DrivePage(QWidget):
         self.tone.currentIndexChanged.connect(lambda _i: self._refill())
         row.addWidget(self.tone)
         row.addStretch(1)
-        files = QHBoxLayout()
+        files = WrappingRow()
         self.keep = QPushButton("Keep the rig's tone\N{HORIZONTAL ELLIPSIS}")
         self.keep.setToolTip(
             "Keeps the rig's amplifier or modeler and its cabinet as a tone that remembers this "
@@ -85,7 +86,6 @@ class DrivePage(QWidget):
         self.read.setToolTip("Reads a tone from a file, and says what it asks for here.")
         self.read.clicked.connect(self.read_asked)
         files.addWidget(self.read)
-        files.addStretch(1)
         self.pad = QCheckBox("Pad on")
         self.pad.clicked.connect(
             lambda on: self.edit_asked.emit(edits.set_tone_stage(pad_on=on), "")

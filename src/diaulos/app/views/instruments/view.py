@@ -11,8 +11,6 @@ from PySide6.QtWidgets import (
     QListView,
     QPushButton,
     QScrollArea,
-    QSplitter,
-    QTabWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -26,10 +24,11 @@ from diaulos.app.views.instruments.drive_page import DrivePage
 from diaulos.app.views.instruments.instrument_list import InstrumentDelegate, InstrumentModel
 from diaulos.app.views.instruments.loading_page import LoadingFigures, LoadingPage, work_out
 from diaulos.app.views.instruments.trims_page import TrimsPage
+from diaulos.app.widgets.holders import Split, Tabs
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.own_words import own_word
-from diaulos.app.widgets.painted import least_width, most_width
+from diaulos.app.widgets.painted import most_width
 from diaulos.app.widgets.wrapping import scrolled
 from diaulos.circuit.loading import Load
 from diaulos.figures import number
@@ -104,7 +103,7 @@ class InstrumentsView(BySweeps):
         self.plot = self.loading.plot
         self.trims = TrimsPage()
         self.drive = DrivePage()
-        self.pages = QTabWidget()
+        self.pages = Tabs()
         self.pages.setUsesScrollButtons(False)
         self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.addTab(scrolled(self.loading, "Loading"), "Loading (1)")
@@ -136,11 +135,10 @@ class InstrumentsView(BySweeps):
         centre = QVBoxLayout(middle)
         centre.setContentsMargins(8, 0, 8, 0)
         centre.addWidget(self.pages, 1)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Split(Qt.Orientation.Horizontal)
         split.setChildrenCollapsible(False)
         for part in (left, middle, self.form):
             split.addWidget(part)
-        least_width(self.form, 296)
         most_width(left, 260)
         split.setSizes([180, 700, 300])
         split.setStretchFactor(1, 1)

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app import theme
 from diaulos.app.views.levels.diagram import AXIS, RIGHT_AXIS
+from diaulos.app.widgets.controls import NarrowBox
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.painted import Rescaled
@@ -88,7 +89,7 @@ class SettingField(QWidget):
         return spin
 
     def _box(self, choice: Choice) -> QComboBox:
-        box = QComboBox()
+        box = NarrowBox()
         box.setProperty("compact", "true")
         box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         box.setMinimumContentsLength(4)

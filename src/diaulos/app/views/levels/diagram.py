@@ -5,13 +5,11 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QPointF, QSize, Qt, Signal
 from PySide6.QtGui import (
-    QFocusEvent,
     QGuiApplication,
     QHelpEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPaintEvent,
     QPen,
     QPixmap,
 )
@@ -28,7 +26,7 @@ from diaulos.work.rigs.verdicts import stations_table
 
 AXIS = 40
 RIGHT_AXIS = 42
-LEAST_COLUMN = 76
+LEAST_COLUMN = 73
 
 
 class LevelDiagramWidget(LevelPainting):
@@ -122,8 +120,7 @@ class LevelDiagramWidget(LevelPainting):
 
     # --- painting ---
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = self.canvas()
+    def draw(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         look = theme.current()
         if not self.columns:
@@ -142,8 +139,11 @@ class LevelDiagramWidget(LevelPainting):
         self._paint_digital_axis(painter)
         for index, column in enumerate(self.columns):
             self._paint_figures(painter, index, column)
-        if self.hasFocus():
-            painter.setPen(QPen(look.colour("di"), 2))
+
+    def draw_over(self, painter: QPainter) -> None:
+        if self.hasFocus() and self.columns:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(QPen(theme.current().colour("di"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self._well(self.index).adjusted(3, -2, -3, FOOT - 4))
 
@@ -163,14 +163,6 @@ class LevelDiagramWidget(LevelPainting):
             self.choose(self.index + step)
             return
         super().keyPressEvent(event)
-
-    def focusInEvent(self, event: QFocusEvent) -> None:
-        self.update()
-        super().focusInEvent(event)
-
-    def focusOutEvent(self, event: QFocusEvent) -> None:
-        self.update()
-        super().focusOutEvent(event)
 
     def event(self, event: QEvent) -> bool:
         if isinstance(event, QHelpEvent):

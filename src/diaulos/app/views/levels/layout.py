@@ -9,8 +9,6 @@ from PySide6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
-    QSplitter,
-    QTabWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -20,12 +18,13 @@ from diaulos.app.views.levels.controls import ControlsRow
 from diaulos.app.views.levels.diagram import LevelDiagramWidget
 from diaulos.app.views.levels.pages import CheckPage, DistancePage, NoisePage, VerdictPanel
 from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.holders import Split, Tabs
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.rig_box import RigBox
-from diaulos.app.widgets.wrapping import Flowing, Pages, WrappingRow
+from diaulos.app.widgets.wrapping import Flowing, Pages, WrappingRow, unfilled
 from diaulos.work.rigs.levels import (
     TARGET_CHOICES,
 )
@@ -81,6 +80,7 @@ class LevelsLayout(View):
         inside.addWidget(self.controls)
         self.area = QScrollArea()
         self.area.setWidget(self.board)
+        unfilled(self.area)
         self.area.setWidgetResizable(True)
         self.area.setFrameShape(QScrollArea.Shape.NoFrame)
         self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -88,13 +88,14 @@ class LevelsLayout(View):
         self.loud = self.verdict.room
         self.verdict_area = QScrollArea()
         self.verdict_area.setWidget(self.verdict)
+        unfilled(self.verdict_area)
         self.verdict_area.setWidgetResizable(True)
         self.verdict_area.setFrameShape(QScrollArea.Shape.NoFrame)
         self.verdict_area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.verdict_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.noise = NoisePage()
         self.check = CheckPage()
-        self.pages = QTabWidget()
+        self.pages = Tabs()
         self.pages.setUsesScrollButtons(False)
         self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.setAccessibleName("Pages")
@@ -143,7 +144,7 @@ class LevelsLayout(View):
         column.addLayout(foot)
         least_width(self.pages, 300)
         self.pages.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Split(Qt.Orientation.Horizontal)
         split.setChildrenCollapsible(False)
         split.addWidget(left)
         split.addWidget(self.pages)

@@ -14,7 +14,7 @@ from PySide6.QtGui import (
 
 from diaulos.app import theme
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
-from diaulos.app.widgets.painted import Painted
+from diaulos.app.widgets.pictured import Pictured
 from diaulos.figures import number
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.units import LOWEST_DB
@@ -40,7 +40,7 @@ class Laid:
     diagram: LevelDiagram
 
 
-class LevelPainting(Painted):
+class LevelPainting(Pictured):
     """Columns, ribbon, axes, figures."""
 
     diagram: LevelDiagram | None

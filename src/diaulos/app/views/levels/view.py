@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtCore import Qt, QTimer
 
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
@@ -118,11 +118,6 @@ class LevelsView(LevelsSetting):
         self._timer.stop()
         self._late.stop()
 
-    def changeEvent(self, event: QEvent) -> None:
-        if event.type() == QEvent.Type.PaletteChange and self.report is not None:
-            self._show_check()
-        super().changeEvent(event)
-
     def _on_changed(self, before: Session | None, after: Session) -> None:
         if not after.rigs:
             self.diagram.show_diagram(
@@ -166,9 +161,12 @@ class LevelsView(LevelsSetting):
 
         def work(progress: Progress, cancel: CancelToken) -> LevelsReport:
             stored = stored_of(session, store)
-            return look_at_levels(
+            found = look_at_levels(
                 session, track, question, stored, free_tone=free, other_di=other_di
             )
+            if found.chosen is not None and found.chosen.diagram is not None:
+                _ = found.chosen.diagram.playing  # found here, and kept: the window shows it
+            return found
 
         def done(report: LevelsReport) -> None:
             if wanted == self._wanted():

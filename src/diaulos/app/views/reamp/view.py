@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QListView,
     QPushButton,
-    QSplitter,
     QVBoxLayout,
     QWidget,
 )
@@ -36,6 +35,7 @@ from diaulos.app.views.reamp.running_panel import RunningPanel
 from diaulos.app.views.reamp.tone_panel import TonePanel
 from diaulos.app.widgets.cabinet_panel import CabinetPanel, Subject
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.app.widgets.holders import Split
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import least_height
@@ -55,7 +55,6 @@ from diaulos.work.reamp.guide import guide
 from diaulos.work.reamp.passes import open_di
 from diaulos.work.reamp.planning import ReampPlan, plan_reamp
 from diaulos.work.reamp.words import (
-    Loops,
     send_remarks,
     send_words,
     tone_remark,
@@ -81,7 +80,6 @@ class ReampView(ReampRunning):
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)
         self._plan: ReampPlan | None = None
-        self._loops = Loops()
         self._plan_key: tuple[object, ...] = ()
         self._excerpts: dict[str, Loudest] = {}
         self._waves: Waves | None = None
@@ -145,7 +143,7 @@ class ReampView(ReampRunning):
         self._empty_passes = _label("No passes yet. R sends the take out.", "muted")
         self._empty_passes.setWordWrap(True)
 
-        upper = QSplitter(Qt.Orientation.Horizontal)
+        upper = Split(Qt.Orientation.Horizontal)
         upper.setChildrenCollapsible(False)
         left = _column(_label("Stored takes", "title"), self._empty_takes, self.take_list)
         right = self._right()
@@ -171,7 +169,7 @@ class ReampView(ReampRunning):
         for index, share in enumerate((1, 3, 2)):
             upper.setStretchFactor(index, share)
         lower = _column(self.wave, self.bar)
-        whole = QSplitter(Qt.Orientation.Vertical)
+        whole = Split(Qt.Orientation.Vertical)
         whole.setChildrenCollapsible(False)
         whole.addWidget(upper)
         whole.addWidget(lower)
@@ -184,7 +182,7 @@ class ReampView(ReampRunning):
     def _middle(self) -> QWidget:
         middle = QWidget()
         column = QVBoxLayout(middle)
-        column.setContentsMargins(8, 0, 8, 0)
+        column.setContentsMargins(8, 0, 4, 0)
         column.setSpacing(5)
         head = QHBoxLayout()
         head.addWidget(self._title, 1)

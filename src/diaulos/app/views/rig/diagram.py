@@ -6,13 +6,11 @@ from collections.abc import Mapping
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
-    QFocusEvent,
     QGuiApplication,
     QHelpEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPaintEvent,
     QPen,
     QWheelEvent,
 )
@@ -34,6 +32,9 @@ READABLE = 0.88
 """Fitting the width stops here; from there on it scrolls."""
 
 
+NEARLY = 0.98
+
+
 class RigDiagram(RigPainting):
     """Boxes and cables. `chosen` is a port or a whole device."""
 
@@ -47,6 +48,8 @@ class RigDiagram(RigPainting):
         self._cables: dict[str, Cable] = {}
         self._safety: dict[str, bool] = {}
         self._layout = Layout((), (), 0.0, 0.0)
+        self._laid: tuple[RigGraph, frozenset[str] | None, PortRef | None] | None = None
+        """What the layout was made of."""
         self._findings: Mapping[str, Finding] = {}
         self._courses: dict[str, Course] = {}
         self._focus_track = ""
@@ -105,7 +108,9 @@ class RigDiagram(RigPainting):
         course = self._courses.get(self._focus_track)
         if course is not None:
             only = frozenset(leg.device.id for leg in course.legs)
-        self._layout = lay_out(self._graph, only, self._port)
+        wanted = (self._graph, only, self._port)
+        if self._laid is None or self._laid[0] is not wanted[0] or self._laid[1:] != wanted[1:]:
+            self._laid, self._layout = wanted, lay_out(*wanted)
         self._resize()
         self._tell()
         self.update()
@@ -143,7 +148,10 @@ class RigDiagram(RigPainting):
             wide = self._fit_width / self._layout.width
             high = self._fit_height / self._layout.height
             text = theme.zoom()
-            self._zoom = min(MOST_FITTED * text, max(READABLE * text, min(wide, high)))
+            least = READABLE * text
+            if NEARLY * least < wide < least:
+                least = wide  # no scrolling for the sake of some pixels
+            self._zoom = min(MOST_FITTED * text, max(least, min(wide, high)))
         size = QSize(int(self._layout.width * self._zoom), int(self._layout.height * self._zoom))
         self.setFixedSize(size.expandedTo(QSize(420, 120)))
         self.update()
@@ -313,22 +321,14 @@ class RigDiagram(RigPainting):
         """The whole drawing into the clipboard."""
         QGuiApplication.clipboard().setPixmap(self.grab())
 
-    def focusInEvent(self, event: QFocusEvent) -> None:
-        self.update()
-        super().focusInEvent(event)
-
-    def focusOutEvent(self, event: QFocusEvent) -> None:
-        self.update()
-        super().focusOutEvent(event)
-
     # --- painting ---
 
-    def paintEvent(self, event: QPaintEvent) -> None:
+    def draw(self, painter: QPainter) -> None:
         if self._graph is None:
             return
         look = theme.current()
-        painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.resetTransform()  # it has a zoom of its own
         painter.scale(self._zoom, self._zoom)
         if not self._layout.boxes:
             painter.setPen(look.colour("muted"))
@@ -342,8 +342,10 @@ class RigDiagram(RigPainting):
             self._paint_box(painter, box)
         for wire in self._layout.wires:
             self._paint_label(painter, wire)
-        if self.hasFocus():
+
+    def draw_over(self, painter: QPainter) -> None:
+        if self.hasFocus() and self._graph is not None:
             painter.resetTransform()
-            painter.setPen(QPen(look.colour("di"), 1))
+            painter.setPen(QPen(theme.current().colour("di"), 1))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))

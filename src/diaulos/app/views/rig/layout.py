@@ -7,8 +7,6 @@ from PySide6.QtWidgets import (
     QMenu,
     QPushButton,
     QScrollArea,
-    QSplitter,
-    QTabWidget,
     QVBoxLayout,
 )
 
@@ -17,9 +15,10 @@ from diaulos.app.views.rig.pages import FindingsPage, MonitorPage, PatchPage, Tr
 from diaulos.app.views.rig.panel import PortPanel
 from diaulos.app.views.rig.ways import RigWays
 from diaulos.app.widgets.controls import combo
+from diaulos.app.widgets.holders import Split, Tabs
 from diaulos.app.widgets.labels import RichLabel, TextLabel
 from diaulos.app.widgets.painted import fix_width
-from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.app.widgets.wrapping import WrappingRow, unfilled
 
 
 class RigLayout(RigWays):
@@ -78,6 +77,7 @@ class RigLayout(RigWays):
         self.diagram = RigDiagram()
         self.area = QScrollArea()
         self.area.setWidget(self.diagram)
+        unfilled(self.area)
         self.area.setFrameShape(QScrollArea.Shape.NoFrame)
         self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.area.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -86,7 +86,7 @@ class RigLayout(RigWays):
         self.tracks = TracksPage()
         self.patch = PatchPage()
         self.monitor = MonitorPage()
-        self.pages = QTabWidget()
+        self.pages = Tabs()
         self.pages.setUsesScrollButtons(False)
         self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.setAccessibleName("Pages")
@@ -105,12 +105,12 @@ class RigLayout(RigWays):
             top.addWidget(widget)
         top.add_stretch()
         top.add_pair("Show", self.course, self.out, self.fit, self.near)
-        below = QSplitter(Qt.Orientation.Horizontal)
+        below = Split(Qt.Orientation.Horizontal)
         below.setChildrenCollapsible(False)
         below.addWidget(self.pages)
         below.addWidget(self.panel)
         below.setSizes([640, 520])
-        split = QSplitter(Qt.Orientation.Vertical)
+        split = Split(Qt.Orientation.Vertical)
         split.setChildrenCollapsible(False)
         split.addWidget(self.area)
         split.addWidget(below)

@@ -15,7 +15,7 @@ from PySide6.QtGui import (
 from diaulos.app import theme
 from diaulos.app.widgets.cables import LABELS, cable_pen
 from diaulos.app.widgets.marks import TAP_TOKENS
-from diaulos.app.widgets.painted import Painted
+from diaulos.app.widgets.pictured import Pictured
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.course import Course
 from diaulos.rig.graph import RigGraph
@@ -53,7 +53,7 @@ def _path(wire: Wire) -> QPainterPath:
     return path
 
 
-class RigPainting(Painted):
+class RigPainting(Pictured):
     """Wires, labels, boxes, ports."""
 
     _graph: RigGraph | None

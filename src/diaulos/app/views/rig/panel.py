@@ -17,16 +17,16 @@ from PySide6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
-    QTabWidget,
     QVBoxLayout,
     QWidget,
 )
 
 from diaulos.app.views.rig.port_settings import PortSettings
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.holders import Tabs
 from diaulos.app.widgets.labels import TextLabel, tip
-from diaulos.app.widgets.painted import least_width
 from diaulos.app.widgets.quantity_field import QuantityField
+from diaulos.app.widgets.wrapping import scrolled
 from diaulos.figures import counted
 from diaulos.quantities import GAIN, LEVEL, POWER, RESISTANCE, show
 from diaulos.rig.fits import Fit, partners
@@ -137,18 +137,13 @@ class PortPanel(PortSettings):
         self.facts.setProperty("role", "muted")
         self.facts.setToolTip("The port's own data, by which levels are planned: see Settings")
         self.facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
-        self.pages = QTabWidget()
-        least_width(self.pages, 210)
+        self.pages = Tabs()
         self.pages.setUsesScrollButtons(False)
         self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.setAccessibleName("About the device")
         self.pages.tabBar().setAccessibleName("About the device")
-        self.plug_area = QScrollArea()
-        self.plug_area.setAccessibleName("What goes into the port")
-        self.plug_area.setWidgetResizable(True)
-        self.plug_area.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.plug_area = scrolled(self._port_page(), "What goes into the port")
         self.plug_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.plug_area.setWidget(self._port_page())
         self.pages.addTab(self.plug_area, "Plug")
         self.settings_area = QScrollArea()
         self.settings_area.setAccessibleName("Settings of the device")

@@ -18,7 +18,6 @@ from PySide6.QtWidgets import (
     QPlainTextEdit,
     QPushButton,
     QScrollArea,
-    QSplitter,
     QVBoxLayout,
     QWidget,
 )
@@ -31,9 +30,10 @@ from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.app.views.sheets.page import SheetPage, fill_document, print_margins
 from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.holders import Split
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import fix_height
-from diaulos.app.widgets.wrapping import WrappingRow, scrolled
+from diaulos.app.widgets.wrapping import WrappingRow, scrolled, unfilled
 from diaulos.errors import CancelledError, DiaulosError
 from diaulos.figures import counted, number
 from diaulos.session import edits
@@ -145,9 +145,10 @@ class SheetsView(View):
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setWidget(self.page)
+        unfilled(area)
         area.setAccessibleName("Page")
         self.area = area
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Split(Qt.Orientation.Horizontal)
         split.setChildrenCollapsible(False)
         split.addWidget(scrolled(left, "Sheets and what goes in"))
         split.addWidget(area)

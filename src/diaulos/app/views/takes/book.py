@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
@@ -102,8 +102,8 @@ class TakeBook(QWidget):
         self._show_buttons()
         self.turned.emit()
 
-    def show_session(self, session: Session) -> None:
-        """Fill both lists."""
+    def show_session(self, session: Session, between: Callable[[], None] = lambda: None) -> None:
+        """Fill both lists; `between` is called between two parts of them."""
         rate = session.sample_rate_hz
         rows = []
         for one in reversed(session.takes):
@@ -121,7 +121,7 @@ class TakeBook(QWidget):
                      token="danger" if clipped or ahead else ""),
             )  # fmt: skip
             rows.append((one.id, cells))
-        self.takes.show_rows(rows)
+        self.takes.show_rows(rows, between)
         self.binned.show_rows(
             [(one.id, (Cell(one.name), _length(one, rate))) for one in reversed(session.take_bin)]
         )

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QSizePolicy,
-    QSplitter,
     QVBoxLayout,
 )
 
@@ -20,6 +19,7 @@ from diaulos.app.views.takes.player import TakePlayer
 from diaulos.app.views.takes.setup import SetupBar
 from diaulos.app.views.takes.tuner import TunerPanel
 from diaulos.app.widgets.cabinet_panel import CabinetPanel
+from diaulos.app.widgets.holders import Split
 from diaulos.app.widgets.in_hand import InHand
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import least_width
@@ -76,7 +76,7 @@ class TakesLayout(View):
         body.setContentsMargins(0, 0, 0, 0)
         body.addWidget(over, 1)
         body.addWidget(self.player)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Split(Qt.Orientation.Horizontal)
         split.setChildrenCollapsible(False)
         split.addWidget(left)
         split.addWidget(self.book)

@@ -7,10 +7,11 @@ the foot says what is happening and which key comes next.
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import QWidget
 
+from diaulos.app.breathing import breathe
 from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.view import Ending, ViewContext
@@ -212,16 +213,14 @@ class TakesView(TakesHunting):
             self._open(self.board)
         super().hideEvent(event)
 
-    def changeEvent(self, event: QEvent) -> None:
-        if event.type() == QEvent.Type.PaletteChange:
-            self.book.show_session(self._document.session)
-        super().changeEvent(event)
-
     def _on_changed(self, before: Session | None, after: Session) -> None:
         if before is None or before.takes is not after.takes or (
             before.take_bin is not after.take_bin
         ):  # fmt: skip
-            self.book.show_session(after)
+            if before is None:
+                self.book.show_session(after, breathe)
+            else:
+                self.book.show_session(after)
             self._on_take()
         elif heard_otherwise(before, after):
             self.player.show_mix(after)
