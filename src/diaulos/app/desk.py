@@ -364,6 +364,7 @@ class Desk(QObject):
         finally:
             if isValid(view):
                 view.setUpdatesEnabled(True)
+        breathe()  # the page is painted before anything else is done
 
     def _made(self, ident: str) -> View:
         assert self.document is not None

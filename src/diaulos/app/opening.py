@@ -135,7 +135,9 @@ class Opening:
         document, folder = self._desk.document, self._desk.folder
         assert document is not None
         assert folder is not None
-        found = remains_of(document.session, folder)
+        found = beside(partial(remains_of, document.session, folder))
+        if self._desk.document is not document:
+            return  # it was closed meanwhile
         takes: tuple[str, ...] = ()
         passes: tuple[str, ...] = ()
         later = "File > Recover recordings brings it back later, too."
