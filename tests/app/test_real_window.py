@@ -6,6 +6,7 @@ before the first paint is checked here too: a gate without noise.
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -73,8 +74,6 @@ def environment(tmp_path: Path) -> dict[str, str]:
 
 
 def test_a_real_window_opens_paints_and_is_remembered(demo_copy: Path, tmp_path: Path) -> None:
-    import json
-
     xvfb = program("xvfb-run")
     run = subprocess.run(
         [xvfb, "-a", "-s", "-screen 0 1400x900x24", sys.executable, "-c", DRIVE, str(demo_copy),
@@ -109,6 +108,23 @@ def test_a_newcomer_finds_the_way_in_a_real_window(tmp_path: Path) -> None:
     )  # fmt: skip
     assert run.returncode == 0, run.stdout[-3000:] + run.stderr[-1000:]
     assert "2 passed" in run.stdout
+
+
+def test_keys_wait_in_line_while_a_view_is_made(demo_copy: Path, tmp_path: Path) -> None:
+    """Ctrl+4 and Space at once: Takes is made, and records. The window breathes while a view is
+    made; a key that was let through then would have gone to the view of before."""
+    xvfb = program("xvfb-run")
+    run = subprocess.run(
+        [xvfb, "-a", "-s", "-screen 0 1400x900x24", sys.executable,
+         str(Path(__file__).parent / "pressing.py"), str(demo_copy),
+         str(tmp_path / "settings.ini")],
+        env=environment(tmp_path), capture_output=True, text=True, timeout=240, check=False,
+    )  # fmt: skip
+    assert run.returncode == 0, run.stdout + run.stderr
+    seen = json.loads(run.stdout.splitlines()[-1])
+    assert seen == {
+        "first": "instruments", "shown": "takes", "made": 2, "began": True, "platform": "xcb",
+    }  # fmt: skip
 
 
 def test_without_a_screen_it_says_so(tmp_path: Path) -> None:

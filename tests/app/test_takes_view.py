@@ -730,3 +730,44 @@ def test_tracks_are_armed_by_their_switches(shown: TakesView, qtbot: QtBot) -> N
     shown.arm_all()
     settle(shown, qtbot)
     assert held(shown).disarmed == {}
+
+
+@pytest.fixture
+def early(opened: Desk, qtbot: QtBot) -> TakesView:
+    """Takes, shown at this moment: the rig is looked at still."""
+    opened.services = replace(opened.services, record_from=wiring.rig_backend(paced=False, seed=3))
+    opened.window.activateWindow()
+    opened.show("takes")
+    view = opened.views["takes"]
+    assert isinstance(view, TakesView)
+    assert view.ready is None
+    view.setup.bars.setValue(1)
+    view.setup.count_in.setValue(0)
+    return view
+
+
+def test_a_key_that_is_pressed_early_holds(early: TakesView, qtbot: QtBot) -> None:
+    before = len(held(early).takes)
+    press(qtbot, early, Qt.Key.Key_Space, wait=False)
+    assert not early.under_way
+
+    qtbot.waitUntil(lambda: len(held(early).takes) == before + 1, timeout=60_000)
+    settle(early, qtbot)
+
+
+@pytest.mark.parametrize("taken_back", ["escape", "space", "another view"])
+def test_what_was_pressed_early_is_taken_back(
+    taken_back: str, early: TakesView, opened: Desk, qtbot: QtBot
+) -> None:
+    before = len(held(early).takes)
+    press(qtbot, early, Qt.Key.Key_Space, wait=False)
+    if taken_back == "another view":
+        opened.show("instruments")
+    else:
+        key = Qt.Key.Key_Escape if taken_back == "escape" else Qt.Key.Key_Space
+        press(qtbot, early, key, wait=False)
+
+    qtbot.waitUntil(lambda: early.ready is not None and early.settled, timeout=60_000)
+    settle(early, qtbot)
+
+    assert len(held(early).takes) == before

@@ -328,6 +328,10 @@ class Desk(QObject):
         """Show a view; it is made when it is first asked for: starting does not pay for it."""
         if self.document is None:
             return
+        left = self.current
+        if left is not None and left.ident != ident:
+            left.leave()  # before the other one is made: the window lives meanwhile
+            self.hush()
         new = ident not in self.views
         view = self.views.get(ident) or self._made(ident)
         if self.views.get(ident) is not view:
@@ -344,10 +348,6 @@ class Desk(QObject):
         self.window.update_actions()
 
     def _turn_to(self, view: View) -> None:
-        left = self.current
-        if left is not None and left is not view:
-            left.leave()
-            self.hush()
         self.window.stack.setCurrentWidget(view)
         self.window.rail.show_chosen(view.ident)
         self.window.preferences.view = view.ident

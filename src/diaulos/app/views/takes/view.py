@@ -64,6 +64,8 @@ class TakesView(TakesHunting):
         self._ready_for: object = None
         self._again = False
         self._then_record = False
+        self._early = False
+        """Whether Space was pressed before the rig was looked at."""
         self._tuned_port: PortRef | None = None
         self._now = self._before = ""
         """The take that is chosen and the one before it, by id."""
@@ -287,6 +289,9 @@ class TakesView(TakesHunting):
                 self._show_tuning()
                 if not any(one.port == self._tuned_port for one in ready.armed):
                     self._listen_again()  # another input
+            if self._early:
+                self._early = False
+                self.record()
 
         self._jobs.start(Job("takes", work, done, self.problem.emit, background=True))
 
@@ -400,9 +405,11 @@ class TakesView(TakesHunting):
             return
         if self._jobs.refuse_if_busy():
             return
-        if self._document.read_only or self.ready is None:
-            read_only = "The session is read-only: nothing can be recorded here."
-            self.said.emit(read_only if self._document.read_only else "The rig is looked at still.")
+        if self._document.read_only:
+            self.said.emit("The session is read-only: nothing can be recorded here.")
+            return
+        if self.ready is None:
+            self._wait_to_record()
             return
         missing = self.setup.missing(self.take, self.stretch)
         if missing:
@@ -470,6 +477,28 @@ class TakesView(TakesHunting):
         """Another recording mode."""
         if not self.under_way:
             self.said.emit(self.setup.next_way())
+
+    def _wait_to_record(self) -> None:
+        """A key that was pressed early holds: it records as soon as the rig is looked at. Pressed
+        again, or by Esc or another view, it does not."""
+        if not self._document.session.rigs:
+            self.said.emit("This session has no rig yet. Ctrl+2 makes one.")
+            return
+        self._early = not self._early
+        self.said.emit(
+            "The rig is looked at; then it records. Esc does not."
+            if self._early
+            else "Nothing is recorded."
+        )
+
+    def leave(self) -> None:
+        """Another view is shown."""
+        self._early = False
+
+    def escape(self) -> None:
+        """Esc was pressed while no job runs."""
+        if self._early:
+            self._wait_to_record()
 
     def stop(self) -> None:
         """End the recording; it becomes a take."""
