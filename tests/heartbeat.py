@@ -82,6 +82,7 @@ def main() -> None:
 
     settings = QSettings(str(Path(tempfile.mkdtemp()) / "s.ini"), QSettings.Format.IniFormat)
     window = MainWindow(Preferences(settings))
+    window.resize(1280, 800)  # as on a usual screen; the one that is not there is smaller
     services = replace(
         Services.of_this_machine(), record_from=lambda *_: KnownBackend(realtime=True)
     )

@@ -79,6 +79,7 @@ def main() -> None:
 
     settings = QSettings(str(Path(tempfile.mkdtemp()) / "s.ini"), QSettings.Format.IniFormat)
     window = MainWindow(Preferences(settings))
+    window.resize(1280, 800)  # as on a usual screen; the one that is not there is smaller
     window.show()
     starter = Starter(window, None, False, Services.of_this_machine())
     starter.begin()

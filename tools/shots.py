@@ -240,6 +240,7 @@ def main() -> None:
             theme.apply(app, look)
             settings = QSettings(f"{folder}/{look.name}.ini", QSettings.Format.IniFormat)
             window = MainWindow(Preferences(settings))
+            window.resize(1280, 800)  # as on a usual screen; the one that is not there is smaller
             desk = Desk(window, Services.of_this_machine())
             window.show()
             # A copy for each look: the take that is recorded here stays in its own.

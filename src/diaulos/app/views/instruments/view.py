@@ -139,7 +139,7 @@ class InstrumentsView(BySweeps):
         split.setChildrenCollapsible(False)
         for part in (left, middle, self.form):
             split.addWidget(part)
-        most_width(left, 260)
+        most_width(left, 226)
         split.setSizes([180, 700, 300])
         split.setStretchFactor(1, 1)
         whole = QVBoxLayout(self)
