@@ -15,13 +15,14 @@ from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 from pytestqt.qtbot import QtBot
 
+from diaulos.app.cabinets import subjects_of
 from diaulos.app.desk import Desk
 from diaulos.app.views.reamp.queue_panel import MiniWave
 from diaulos.app.widgets.cabinet_panel import NONE
 from diaulos.rig.course import can_reamp
 from diaulos.rig.states import in_state
 from diaulos.rig.templates import TEMPLATES, build
-from diaulos.session import edits
+from diaulos.session import edits, take_edits
 from diaulos.session.model import CabinetChoice
 from diaulos.work.listening.cabinets import with_cabinet
 from support import RATE
@@ -91,6 +92,32 @@ def test_two_changes_at_once_open_no_windows(opened: Desk, settled: Settle) -> N
 
 
 # --- a cabinet later ---
+
+
+def test_a_pair_gets_one_cabinet_and_its_sides_one_each_when_they_are_apart(opened: Desk) -> None:
+    session = opened.document.session
+    take = session.takes[0]
+    wet = take.tracks[-1]
+    sides = tuple(
+        wet.model_copy(
+            update={"file": f"audio/{side}.wav", "name": f"Wide {side}", "pair": "Wide",
+                    "side": side, "tap": "amp"}
+        )
+        for side in ("left", "right")
+    )  # fmt: skip
+    tracks = (*take.tracks, *sides)
+    take = take.model_copy(update={"tracks": tracks})
+    session = session.model_copy(update={"takes": (take, *session.takes[1:])})
+    files = tuple(one.file for one in sides)
+
+    whole = subjects_of(session, take)
+    apart = take_edits.pairs_apart(take.id, True)(session)
+    two = subjects_of(apart, apart.takes[0])
+
+    assert [one.name for one in whole if set(one.files) & set(files)] == ["Wide"]
+    assert [one.files for one in whole if set(one.files) & set(files)] == [files]
+    assert [one.files for one in two if set(one.files) & set(files)] == [(f,) for f in files]
+    assert [one.name for one in two if one.files[0] in files] == ["Wide left", "Wide right"]
 
 
 def test_cabinets_are_stepped_through_and_put_in_place(

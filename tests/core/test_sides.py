@@ -13,11 +13,13 @@ from test_cli import run, run_json
 
 from diaulos.session import take_edits
 from diaulos.session.model import Heard, Session
+from diaulos.session.practices import SHIPPED
 from diaulos.storage.folder import SessionFolder
 from diaulos.wiring import write_stem_files
 from diaulos.work.compare.choices import candidates_of, open_candidate
 from diaulos.work.handing.stems import StemChoice, plan_stems
 from diaulos.work.listening.mixing import audible, channels_of, mix_rows, stereo_of
+from diaulos.work.practices.departures import departures
 from diaulos.work.rigs.look import look_at
 from diaulos.work.takes import exporting
 from diaulos.work.takes.exporting import export_track
@@ -272,3 +274,19 @@ def test_what_two_sides_are_called(wide: Path) -> None:
     ]
     assert {name for name, _ in sides_of(renamed).values()} == {"Lamp and Moth"}
     assert sides_of(armed[:1]) == {}
+
+
+@pytest.mark.parametrize("house", ["as_it_plays", "typical_level"])
+def test_the_sides_of_a_pair_are_no_two_tones_to_a_house(wide: Path, house: str) -> None:
+    """As one track or as two: they belong apart, whatever the house does with two tones."""
+    folder = SessionFolder.open(wide, read_only=True)
+    session = folder.load()
+    folder.close()
+    session = session.model_copy(
+        update={"takes": (session.takes[0].model_copy(update={"keeper": True}),)}
+    )
+    practice = next(one for one in SHIPPED if one.id == house)
+
+    for apart in (False, True):
+        now = take_edits.pairs_apart(session.takes[0].id, apart)(session)
+        assert [one.id for one in departures(now, practice=practice) if one.id == "tones"] == []
