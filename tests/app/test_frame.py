@@ -11,6 +11,7 @@ from PySide6.QtCore import QPoint, Qt, QUrl
 from PySide6.QtGui import QFontInfo, QFontMetrics, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
+    QAbstractButton,
     QAbstractItemView,
     QAbstractScrollArea,
     QApplication,
@@ -274,6 +275,12 @@ def test_without_a_session_there_are_three_ways_to_begin(
     desk.call("close_session")
     assert desk.document is None
     assert window.stack.currentWidget() is window.welcome
+    # Nothing in the frame speaks of it any more.
+    assert window.windowTitle() == "Diaulos"
+    assert window.strip.shown == ()
+    assert not any(one.isChecked() for one in window.rail.findChildren(QAbstractButton))
+    assert (window._status.text(), window._where.text()) == ("", "")
+    assert window.house.isHidden()
     recent = [one.text() for one in window.welcome.findChildren(QPushButton)]
     assert "Mine" in recent
     next(one for one in window.welcome.findChildren(QPushButton) if one.text() == "Mine").click()

@@ -239,6 +239,8 @@ class MainWindow(QMainWindow):
     def _show(self, ident: str) -> None:
         if self.desk is not None:
             self.desk.show(ident)
+        if self.stack.currentWidget() is self.welcome:
+            self.rail.show_chosen("")
 
     def _fill_recent(self) -> None:
         self._recent.clear()
@@ -299,7 +301,13 @@ class MainWindow(QMainWindow):
         self.stack.setCurrentWidget(self._empty)
 
     def show_welcome(self) -> None:
-        """The ways to begin, while there is no session."""
+        """The ways to begin, while there is no session; nothing speaks of one any more."""
+        self.setWindowTitle("Diaulos")
+        self.strip.set_rows((), "")
+        self.rail.show_chosen("")
+        self.say("")
+        self.say_where("")
+        self.show_practice("", "")
         self.welcome.refresh()
         self.stack.setCurrentWidget(self.welcome)
         next(iter(self.welcome.buttons.values())).setFocus()

@@ -46,5 +46,12 @@ class Rail(QWidget):
         column.addWidget(self.trainer)
 
     def show_chosen(self, ident: str) -> None:
-        """Mark the view that is on screen."""
-        self._buttons[ident].setChecked(True)
+        """Mark the view that is on screen; "" for none."""
+        if ident:
+            self._buttons[ident].setChecked(True)
+            return
+        marked = self._group.checkedButton()
+        if marked is not None:
+            self._group.setExclusive(False)  # else one stays marked
+            marked.setChecked(False)
+            self._group.setExclusive(True)
