@@ -272,3 +272,24 @@ def test_words_that_do_not_fit_end_in_an_ellipsis_and_stand_whole_in_the_list(qt
     box.setCurrentIndex(1)
     assert box.shown == "USB"
     assert box.grab().toImage() != narrow
+
+
+@pytest.mark.parametrize("seen", [True, False])
+def test_what_is_coloured_in_a_table_follows_the_look(seen: bool, qtbot: QtBot) -> None:
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    table = Table("Peaks", ("Name", "Peak"), stretch=0)
+    qtbot.addWidget(table)
+    table.show_rows([("t1", (Cell("Verse"), Cell("CLIPS", token="danger")))])
+    if seen:
+        table.show()
+    item = table.item(0, 1)
+    assert item is not None
+    assert item.foreground().color() == theme.DAY.colour("danger")
+    try:
+        theme.apply(app, theme.NIGHT)
+        table.show()
+        qtbot.waitUntil(lambda: item.foreground().color() == theme.NIGHT.colour("danger"))
+        table.show_rows([])  # what was coloured has gone
+    finally:
+        theme.apply(app, theme.DAY)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QEvent, QSignalBlocker, Qt
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 from shiboken6 import isValid
 
@@ -54,6 +55,8 @@ class Table(QTableWidget):
         """One column takes what is left; `widths` fixes some, the others fit their text."""
         super().__init__(0, len(columns))
         self._tinted: list[tuple[QTableWidgetItem, str]] = []
+        self._look = ""
+        """The look that their colours are of."""
         self.setAccessibleName(name)
         self.setHorizontalHeaderLabels(list(columns))
         self.verticalHeader().hide()
@@ -92,6 +95,7 @@ class Table(QTableWidget):
         self.setRowCount(len(rows))
         self._tinted.clear()
         look = theme.current()
+        self._look = look.name
         for index, (key, cells) in enumerate(rows):
             if index % PART == PART - 1:
                 between()
@@ -120,10 +124,21 @@ class Table(QTableWidget):
 
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.PaletteChange:  # another look
-            for item, token in self._tinted:
-                if isValid(item):
-                    item.setForeground(theme.current().colour(token))
+            self._tint()
         super().changeEvent(event)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        self._tint()  # what was never seen is not told of another look
+        super().showEvent(event)
+
+    def _tint(self) -> None:
+        look = theme.current()
+        if look.name == self._look:
+            return
+        self._look = look.name
+        for item, token in self._tinted:
+            if isValid(item):
+                item.setForeground(look.colour(token))
 
     def as_high_as_rows(self, least: int = 1) -> None:
         """As high as what stands in it: for a few rows above something else."""
