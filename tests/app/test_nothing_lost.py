@@ -185,7 +185,10 @@ def test_both_offers_come_and_both_are_done(
     assert desk.open_path(demo_copy)
     settled(desk)
     titles = [title for title, _ in answers["asked"]]
-    assert titles == ["A recording was cut off", "A pass was found that is not in the session"]
+    assert titles == [
+        "A recording is not in the session",
+        "A pass was found that is not in the session",
+    ]
     session = desk.document.session
     assert len(session.takes) == count + 1
     assert len(session.takes[0].passes) == 1

@@ -131,7 +131,7 @@ class Opening:
     # --- what a dead process left ---
 
     def _offer(self) -> None:
-        """Recordings that were cut off and passes without an entry, in one job."""
+        """Recordings and passes without an entry, in one job."""
         document, folder = self._desk.document, self._desk.folder
         assert document is not None
         assert folder is not None
@@ -142,16 +142,18 @@ class Opening:
         passes: tuple[str, ...] = ()
         later = "File > Recover recordings brings it back later, too."
         if found.takes and self._desk.ask(
-            "A recording was cut off",
-            f"Diaulos ended during {len(found.takes)} recording(s). What was written can be "
-            f"brought back as a take. {later}",
+            "A recording is not in the session",
+            f"{counted(len(found.takes), 'recording')} in the folder without an entry: Diaulos "
+            "ended while it ran, or was closed without saving. What was written can be brought "
+            f"back as a take. {later}",
             "Bring it back",
             no="Not now",
         ) == 0:  # fmt: skip
             takes = found.takes
         if found.passes and self._desk.ask(
             "A pass was found that is not in the session",
-            f"{len(found.passes)} recorded return(s) lie in the folder without an entry. {later}",
+            f"{counted(len(found.passes), 'recorded return')} in the folder without an entry. "
+            f"{later}",
             "Add them",
             no="Not now",
         ) == 0:  # fmt: skip

@@ -103,7 +103,7 @@ QMenu::item:disabled { color: $muted; }
 QMenu { border: 1px solid $line; }
 QMenu::separator { height: 1px; background: $line; margin: 4px 8px; }
 QPushButton, QToolButton { background: $raised; border: 1px solid $line; border-radius: 3px;
-  padding: 4px 10px; min-height: 18px; }
+  padding: 4px 10px; min-height: 18px; outline: none; }
 QPushButton:hover, QToolButton:hover { border-color: $muted; }
 QPushButton:focus, QToolButton:focus { border: 2px solid $di; padding: 3px 9px; }
 QPushButton:checked, QToolButton:checked { background: $ink; color: $paper; }
