@@ -193,6 +193,7 @@ class MainWindow(QMainWindow):
             above, _, name = path.rpartition(" > ")
             parent = self._menu(above, menus) if above else self.menuBar()
             menus[path] = parent.addMenu(f"&{name}")
+            menus[path].setToolTipsVisible(True)
         return menus[path]
 
     def action(self, ident: str) -> QAction:
@@ -260,11 +261,29 @@ class MainWindow(QMainWindow):
             enabled = ready and (not spec.when or spec.when in state)
             enabled = enabled and (not spec.view or f"view {spec.view}" in state)
             self._actions[spec.ident].setEnabled(enabled)
-            self._actions[spec.ident].setStatusTip("" if enabled else self._why_not(spec, state))
+            self._tell_why(spec.ident, "" if enabled else self._why_not(spec, state))
         undo, redo = self.desk.history_labels() if self.desk is not None else ("", "")
         for ident, word, label in (("undo", "&Undo", undo), ("redo", "&Redo", redo)):
             self._actions[ident].setText(f"{word} {label}".rstrip())
             self._actions[ident].setEnabled(bool(label) and "write" in state)
+            why = self._tell_no_step(word.strip("&").lower(), state)
+            self._tell_why(ident, "" if self._actions[ident].isEnabled() else why)
+
+    def _tell_why(self, ident: str, why: str) -> None:
+        # Qt tells the status tip of an entry to whoever chooses it, and a disabled one is never
+        # chosen: the tooltip reaches the pointer.
+        self._actions[ident].setStatusTip(why)
+        self._actions[ident].setToolTip(why)
+
+    @staticmethod
+    def _tell_no_step(step: str, state: set[str]) -> str:
+        if "open" not in state:
+            return "Open a session first (Ctrl+O)."
+        if "write" not in state:
+            return "The session is open read-only."
+        if "idle" not in state:
+            return f"Nothing to {step}, or a take is recorded."
+        return f"There is nothing to {step}."
 
     def _why_not(self, spec: ActionSpec, state: set[str]) -> str:
         """Why an entry cannot be chosen now, and what makes it possible."""
