@@ -6,14 +6,18 @@ import gc
 import threading
 import weakref
 from collections.abc import Iterator
+from functools import partial
 
 import pytest
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QObject, QTimer
+from pytestqt.qtbot import QtBot
 
 from diaulos.app import desk as desk_module
-from diaulos.app.breathing import beside, breathe
+from diaulos.app.breathing import InTurn, beside, breathe
 from diaulos.app.collecting import Keeper, held_back
 from diaulos.app.desk import Desk
+from diaulos.app.views.takes.layout import TakesLayout
+from diaulos.app.views.takes.setup import SetupBar
 from diaulos.wiring import SessionFolder
 
 
@@ -136,3 +140,66 @@ def test_the_program_may_end_while_the_first_view_is_made(
 
     assert opened.document is None
     assert opened.views == {}
+
+
+def test_a_session_that_goes_between_two_parts_of_a_view_leaves_nothing(
+    opened: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    made: list[str] = []
+    real = SetupBar.__init__
+
+    def init(self: SetupBar) -> None:
+        made.append("first part")
+        real(self)
+        QTimer.singleShot(0, opened.detach)
+
+    monkeypatch.setattr(SetupBar, "__init__", init)
+    monkeypatch.setattr(TakesLayout, "_place", lambda _self: made.append("placed"))
+
+    opened.show("takes")
+
+    assert made == ["first part"]
+    assert opened.views == {}
+
+
+def test_a_view_is_made_once_however_often_it_is_asked_for(
+    opened: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    made: list[str] = []
+    real = TakesLayout._place
+
+    def place(self: TakesLayout) -> None:
+        made.append("placed")
+        real(self)
+
+    monkeypatch.setattr(TakesLayout, "_place", place)
+    QTimer.singleShot(0, lambda: opened.show("takes"))
+
+    opened.show("takes")
+
+    assert made == ["placed"]
+    assert opened.current is opened.views["takes"]
+
+
+def test_steps_in_turn_leave_the_window_its_own(qtbot: QtBot) -> None:
+    seen: list[str] = []
+    owner = QObject()
+    steps = InTurn(owner)
+
+    def step(name: str) -> None:
+        seen.append(name)
+        QTimer.singleShot(0, lambda: seen.append("the window"))
+
+    steps.begin([partial(step, "old")])
+    steps.begin([partial(step, "one"), partial(step, "two")])
+    assert not steps.done
+    assert seen == []
+
+    qtbot.waitUntil(lambda: len(seen) == 4)
+
+    assert steps.done
+    assert seen == ["one", "the window", "two", "the window"]
+    steps.begin([partial(step, "never")])
+    steps.stop()
+    qtbot.wait(20)
+    assert len(seen) == 4

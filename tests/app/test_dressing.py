@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Callable
 
 import pytest
 from PySide6.QtWidgets import (
+    QApplication,
     QComboBox,
     QHBoxLayout,
     QLabel,
@@ -21,6 +23,7 @@ from shiboken6 import delete
 from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.dressing import LEAST, PART, Wardrobe, parts
+from diaulos.app.widgets import painted
 
 RED, BLUE = "QLabel { color: #ff0000; }", "QLabel { color: #0000ff; }"
 
@@ -212,3 +215,21 @@ def test_every_widget_of_every_view_wears_the_look(
                 at = at.parentWidget()
             assert at is not None, (view.ident, widget)
             assert at.styleSheet(), (view.ident, widget)
+
+
+def test_every_size_and_drawing_is_told_of_another_size_of_text(
+    opened: Desk, settled: Callable[[Desk], None]
+) -> None:
+    """They are kept by weak references: none may be lost while Qt has it still."""
+    window = opened.window
+    for row in window.views:
+        opened.show(row.ident)
+        settled(opened)
+    gc.unfreeze()
+    gc.collect()
+
+    for widget in QApplication.allWidgets():
+        if any(widget.property(method) is not None for method in painted.SIZES):
+            assert widget in painted._sized, widget
+        if isinstance(widget, painted.Rescaled):
+            assert widget in painted._rescaled, widget

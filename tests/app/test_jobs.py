@@ -172,3 +172,33 @@ def test_recent_sessions_are_offered(opened: Desk) -> None:
     window = opened.window
     window._fill_recent()
     assert [a.text() for a in window._recent.actions()] == [str(opened.folder.path)]
+
+
+def test_background_jobs_begin_when_the_view_is_laid_out(jobs: Jobs, qtbot: QtBot) -> None:
+    ran: list[str] = []
+
+    def job(title: str, word: str) -> Job:
+        return Job(title, lambda _p, _c: word, ran.append, background=True)
+
+    with jobs.held():
+        with jobs.held():
+            assert jobs.start(job("one", "old"))
+        assert jobs.start(job("one", "new"))  # in place of the one that waits
+        assert jobs.start(job("two", "other"))
+        qtbot.wait(20)
+        assert ran == []
+        assert not jobs.quiet
+
+    qtbot.waitUntil(lambda: jobs.quiet)
+    assert sorted(ran) == ["new", "other"]
+
+
+def test_what_waits_is_dropped_with_the_rest(jobs: Jobs, qtbot: QtBot) -> None:
+    ran: list[str] = []
+    with jobs.held():
+        jobs.start(Job("one", lambda _p, _c: "one", ran.append, background=True))
+        jobs.drop_background()
+
+    qtbot.wait(20)
+    assert jobs.quiet
+    assert ran == []

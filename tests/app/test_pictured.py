@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import QRectF
 from PySide6.QtGui import QColor, QPainter
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QScrollArea
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import theme
@@ -111,3 +112,43 @@ def test_drawn_ahead_is_not_drawn_again(qtbot: QtBot) -> None:
 
     assert square.drawn == drawn + 1
     assert QColor(square.grab().toImage().pixelColor(20, 20)) == theme.current().colour("di")
+
+
+class Tall(Pictured):
+    """A square every hundred pixels."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.asked: list[QRectF] = []
+
+    def draw(self, painter: QPainter) -> None:
+        seen = painter.clipBoundingRect()
+        self.asked.append(seen)
+        for top in range(0, 2_000, 100):
+            square = QRectF(10, top + 10, 20, 20)
+            if seen.intersects(square):
+                painter.fillRect(square, theme.current().colour("di"))
+
+
+def test_of_what_is_scrolled_the_part_that_is_seen_is_drawn(qtbot: QtBot) -> None:
+    tall, area = Tall(), QScrollArea()
+    qtbot.addWidget(area)
+    tall.setFixedSize(60, 2_000)
+    area.setWidget(tall)
+    area.setFrameShape(QScrollArea.Shape.NoFrame)
+    area.resize(100, 150)
+    area.show()
+    qtbot.waitUntil(lambda: bool(tall.asked))
+    assert all(one.height() <= 150.0 for one in tall.asked)
+
+    area.verticalScrollBar().setValue(1_000)
+    qtbot.waitUntil(lambda: tall.asked[-1].top() >= 1_000.0)
+    seen = area.viewport().grab().toImage()
+
+    assert seen.pixelColor(20, 20) == theme.current().colour("di")  # that at 1000
+    assert seen.pixelColor(20, 120) == theme.current().colour("di")
+    assert seen.pixelColor(20, 60) == theme.current().colour("paper")
+    whole = tall.grab().toImage()  # as it is copied
+    assert whole.height() == 2_000
+    for top in range(0, 2_000, 100):
+        assert whole.pixelColor(20, top + 20) == theme.current().colour("di")

@@ -499,6 +499,17 @@ def test_forty_devices_stay_usable(shown: RigView, qtbot: QtBot) -> None:
     assert shown.window().height() == height
     assert len(shown.rig.devices) > 40
     assert shown.diagram.height() > shown.area.viewport().height()
+    # What is seen of it is drawn by itself, and is the same as in the whole.
+    whole, room = shown.diagram.grab().toImage(), shown.area.viewport()
+    bar = shown.area.verticalScrollBar()
+    for top in (0, bar.maximum() // 3, bar.maximum()):
+        bar.setValue(top)
+        shown.diagram.update()
+        at = shown.diagram.mapFromParent(QPoint(0, 0))
+        part = room.rect().translated(at).intersected(shown.diagram.rect())
+        seen = room.grab(part.translated(-at)).toImage()
+        inner = seen.rect().adjusted(4, 4, -4, -4)  # a smoothed edge differs where it is cut
+        assert seen.copy(inner) == whole.copy(inner.translated(part.topLeft()))
     last = shown.diagram._in_order()[-1]
     shown._on_device(last.device)
     rect = shown.diagram.chosen_rect()

@@ -8,18 +8,20 @@ pressed means what it meant when it was pressed.
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TypeVar
 
-from PySide6.QtCore import QCoreApplication, QEventLoop
+from PySide6.QtCore import QCoreApplication, QEventLoop, QObject, QTimer
 
 T = TypeVar("T")
 WAIT_MS = 5
 
 
 def breathe() -> None:
-    """One breath between two steps."""
-    QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.ExcludeUserInputEvents)
+    """One breath between two steps. Timers that became due while it painted have their turn, too:
+    one pass of the loop looks at them once."""
+    for _ in range(2):
+        QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.ExcludeUserInputEvents)
 
 
 def beside(work: Callable[[], T]) -> T:
@@ -41,3 +43,37 @@ def beside(work: Callable[[], T]) -> T:
     if raised:
         raise raised[0]
     return given[0]
+
+
+class InTurn(QObject):
+    """Steps that follow one another, each at a turn of its own: what one changed is laid out and
+    painted before the next."""
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self._steps: list[Callable[[], object]] = []
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(0)
+        self._timer.timeout.connect(self._go_on)
+
+    @property
+    def done(self) -> bool:
+        """Whether no step is left."""
+        return not self._steps
+
+    def begin(self, steps: Sequence[Callable[[], object]]) -> None:
+        """These steps, in place of what is left of those before."""
+        self._steps = list(steps)
+        self._timer.start()
+
+    def stop(self) -> None:
+        """No more of them."""
+        self._steps = []
+        self._timer.stop()
+
+    def _go_on(self) -> None:
+        if self._steps:
+            self._steps.pop(0)()
+        if self._steps:
+            self._timer.start()

@@ -12,7 +12,7 @@ from functools import partial
 from html import escape
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Qt
+from PySide6.QtCore import QObject, QRect, Qt
 from PySide6.QtWidgets import QAbstractButton, QMessageBox, QWidget
 from shiboken6 import isValid
 
@@ -32,7 +32,7 @@ from diaulos.app.saving import Saving
 from diaulos.app.services import Services
 from diaulos.app.sounding import Sounding
 from diaulos.app.training import Training
-from diaulos.app.view import View, ViewContext
+from diaulos.app.view import GoneError, View, ViewContext
 from diaulos.app.widgets.pictured import Pictured
 from diaulos.app.widgets.working import Working
 from diaulos.errors import CancelledError, DiaulosError
@@ -69,6 +69,7 @@ class Desk(QObject):
         self.months = Months(self)
         self._table = {row.ident: row for row in window.views}
         self._loops = Loops()
+        self._making: set[str] = set()
         window.desk = self
         window.strip.chosen.connect(self._on_course)
         self.jobs.started.connect(self._on_busy)
@@ -233,6 +234,7 @@ class Desk(QObject):
         if self.folder is not folder:
             return  # the program was ended while the view was made
         preferences.add_recent(str(folder.path))
+        breathe()
         self._on_state()
         self.gear.tell_newer()
         self.practices.look()
@@ -332,15 +334,16 @@ class Desk(QObject):
         if left is not None and left.ident != ident:
             left.leave()  # before the other one is made: the window lives meanwhile
             self.hush()
-        new = ident not in self.views
-        view = self.views.get(ident) or self._made(ident)
-        if self.views.get(ident) is not view:
-            return  # the session went while the view was made
-        self._turn_to(view)
-        if new:
-            self._draw_ahead(view)
-            if self.views.get(ident) is not view or self.current is not view:
+        if ident in self._making:
+            return
+        with self.jobs.held():
+            try:
+                view = self.views.get(ident) or self._made(ident)
+            except GoneError:
                 return
+            self._turn_to(view)
+        if self.views.get(ident) is not view or self.current is not view:
+            return
         self._on_rows(view)
         # The focus must not fall onto a button: Space stays with playback.
         self.working.focus_after = view.take_focus
@@ -348,14 +351,13 @@ class Desk(QObject):
         self.window.update_actions()
 
     def _turn_to(self, view: View) -> None:
-        self.window.stack.setCurrentWidget(view)
-        self.window.rail.show_chosen(view.ident)
-        self.window.preferences.view = view.ident
-
-    def _draw_ahead(self, view: View) -> None:
-        """Draw its pictures one by one: with all the rest of the page it would be felt."""
+        """Bring a view to the front. It is laid out, its pictures are drawn one by one, and then
+        it is painted: all at once would be felt."""
         view.setUpdatesEnabled(False)
         try:
+            self.window.stack.setCurrentWidget(view)
+            self.window.rail.show_chosen(view.ident)
+            self.window.preferences.view = view.ident
             breathe()  # what is in it gets its place
             for drawing in view.findChildren(QWidget):
                 if isinstance(drawing, Pictured) and isValid(drawing) and drawing.isVisible():
@@ -367,17 +369,35 @@ class Desk(QObject):
         breathe()  # the page is painted before anything else is done
 
     def _made(self, ident: str) -> View:
-        assert self.document is not None
+        """A new view, in its place. GoneError when the session went while it was made."""
+        document = self.document
+        assert document is not None
         assert self.sound is not None
+
+        def between() -> None:
+            breathe()
+            if self.document is not document:
+                raise GoneError
+
         context = ViewContext(
-            self.document,
+            document,
             self.jobs,
             self.services,
             self.sound,
             self.window.preferences,
             self._loops,
+            between,
         )
-        view = self.views[ident] = self._table[ident].load()(context)
+        self._making.add(ident)
+        try:
+            view = self._table[ident].load()(context)
+            self.views[ident] = view
+            self._fit_in(view, between)
+        finally:
+            self._making.discard(ident)
+        return view
+
+    def _fit_in(self, view: View, between: Callable[[], None]) -> None:
         self.keeper.view_made()
         view.said.connect(self.window.say)
         view.problem.connect(self.show_problem)
@@ -385,14 +405,13 @@ class Desk(QObject):
         view.courses_changed.connect(lambda *_: self._on_rows(view))
         # Dressed in its place: what moves to another parent is worked out once more.
         self.window.stack.addWidget(view)
-        breathe()
-        dress = partial(theme.dress, view, breathe)
-        for step in (view.begin, lambda: self._fit_out(view), dress):
-            if self.views.get(ident) is view:  # the session may go between two steps
-                step()
-                breathe()
+        between()
+        dress = partial(theme.dress, view, between)
+        lay_out = partial(_lay_out, view, self.window.stack)
+        for step in (view.begin, lambda: self._fit_out(view), dress, lay_out):
+            step()
+            between()
         self.window.dress_rest()
-        return view
 
     def _fit_out(self, view: View) -> None:
         for button in view.findChildren(QAbstractButton):
@@ -480,3 +499,10 @@ class Desk(QObject):
         if self.current is not None:
             self.current.plot.copy_csv()
             self.window.say("The plot's figures are in the clipboard, as CSV.")
+
+
+def _lay_out(view: View, stack: QWidget) -> None:
+    """Give it its size and everything in it its place, before it is shown: that is felt by
+    itself. A picture of one pixel does it, as Qt lays out what it paints."""
+    view.resize(stack.size())
+    view.grab(QRect(0, 0, 1, 1))

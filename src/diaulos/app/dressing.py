@@ -77,6 +77,8 @@ class Wardrobe(QObject):
         super().__init__()
         self._sheet, self._count = "", 0
         self._roots: WeakSet[QWidget] = WeakSet()
+        self._waiting: list[QWidget] = []
+        """Parts that are not seen, found by one walk through all pages."""
 
     def change(self, sheet: str, between: Callable[[], None]) -> None:
         """Another sheet: what is on screen wears it at once, the rest when it is shown or when
@@ -110,12 +112,16 @@ class Wardrobe(QObject):
 
     def dress_next(self) -> bool:
         """Dress one part that is not seen; whether there was one."""
-        for root in self._known():
-            for part in parts(root):
-                if not self._wears(part):
-                    self._put_on(part)
-                    return True
-        return False
+        while True:
+            if not self._waiting:
+                found = [part for root in self._known() for part in parts(root)]
+                self._waiting = [part for part in found if not self._wears(part)]
+            if not self._waiting:
+                return False
+            part = self._waiting.pop(0)
+            if isValid(part) and not self._wears(part):
+                self._put_on(part)
+                return True
 
     def behind(self, root: QWidget) -> bool:
         """Whether a part of it wears the sheet of before, or none."""

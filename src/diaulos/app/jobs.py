@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -75,6 +76,7 @@ class Jobs(QObject):
         self._front: tuple[Job, CancelToken] | None = None
         self._back: dict[str, tuple[Job, CancelToken]] = {}
         self._waiting: dict[str, Job] = {}
+        self._held = 0
         self._threads: dict[int, threading.Thread] = {}
 
     @property
@@ -104,6 +106,19 @@ class Jobs(QObject):
         self.refused.emit(f"Not now: {self.title} is running.")
         return True
 
+    @contextmanager
+    def held(self) -> Iterator[None]:
+        """Background jobs that are started meanwhile begin at the end: a view that is made and
+        laid out asks the interpreter at every step, and would wait for theirs."""
+        self._held += 1
+        try:
+            yield
+        finally:
+            self._held -= 1
+            if not self._held:
+                for title in [one for one in self._waiting if one not in self._back]:
+                    self.start(self._waiting.pop(title))
+
     def start(self, job: Job) -> bool:
         """Start a job. While another one with a progress bar runs it is refused, which is told
         here: False. Background jobs always start."""
@@ -111,6 +126,7 @@ class Jobs(QObject):
             running = self._back.get(job.title)
             if running is not None:
                 running[1].cancel()
+            if running is not None or self._held:
                 self._waiting[job.title] = job
                 return True
             token = CancelToken()

@@ -49,8 +49,8 @@ from diaulos.app.widgets.wrapping import PageArea, Pages
 from diaulos.ids import BENCH
 
 BETWEEN_MS = 20
+"""Between two parts that are dressed without being seen: keys and clicks go first."""
 USUAL_SIZE, LEAST_SIZE = QSize(1280, 800), QSize(1024, 700)
-"""Between two pages that are dressed without being seen: keys and clicks go first."""
 GUARDED = "guarded"
 """A button that Space presses when it has the keys."""
 
@@ -73,6 +73,9 @@ class MainWindow(QMainWindow):
         self._specs = with_views(ACTIONS, views)
         self._actions: dict[str, QAction] = {}
         self._painted = False
+        self._resting = QTimer(self)
+        self._resting.setInterval(BETWEEN_MS)
+        self._resting.timeout.connect(self._dress_next)
         self._manual: QDialog | None = None
         self.setWindowTitle("Diaulos")
         self.setAcceptDrops(True)
@@ -352,15 +355,18 @@ class MainWindow(QMainWindow):
         assert isinstance(app, QApplication)
         grown = zoom != theme.zoom()
         theme.apply(app, look, zoom, breathe)
-        QTimer.singleShot(BETWEEN_MS, self.dress_rest)
+        self.dress_rest()
         self.preferences.look, self.preferences.zoom = look.name, zoom
         if grown:
             rescale_all()
 
     def dress_rest(self) -> None:
-        """One part of what is not seen; the others in turn, so that no step is felt."""
-        if theme.dress_next():
-            QTimer.singleShot(BETWEEN_MS, self.dress_rest)
+        """Dress what is not seen, part by part, so that no step is felt."""
+        self._resting.start()
+
+    def _dress_next(self) -> None:
+        if not theme.dress_next():
+            self._resting.stop()
 
     def _on_page(self, index: int) -> None:
         page = self.stack.widget(index)

@@ -48,6 +48,13 @@ class ViewContext:
     preferences: Preferences
     loops: Loops
     """What comes back from the rigs that reamp, found once for all views."""
+    between: Callable[[], None] = lambda: None
+    """The window's turn between two steps of making a view. Raises `GoneError` when the session
+    went meanwhile: there is nothing to make a view of any more."""
+
+
+class GoneError(Exception):
+    """The session went while a view of it was made."""
 
 
 class Plot(Protocol):
@@ -85,12 +92,13 @@ class View(QWidget):
         self._document, self._jobs = context.document, context.jobs
         self._services, self._sound = context.services, context.sound
         self._loops = context.loops
+        self._between = context.between
         self.course_rows: tuple[tuple[CourseRow, ...], str] = ((), "")
         """What the strip shows while this view is on screen, and the chosen key."""
 
     def begin(self) -> None:
         """Show the session for the first time. Called once, a breath after the view was made:
-        both together are felt."""
+        both together are felt. Here, too, `_between` may be called between two steps."""
 
     @property
     def settled(self) -> bool:

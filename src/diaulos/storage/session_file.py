@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
+from pydantic_core import from_json
 
 from diaulos.errors import SessionFileError
 from diaulos.session.migrations import migrate
@@ -21,6 +22,15 @@ def session_text(session: Session) -> str:
     return json.dumps(data, indent=1, ensure_ascii=False, allow_nan=False) + "\n"
 
 
+def _parsed(raw: bytes) -> Any:
+    """What the text says. The quick reader keeps the interpreter half as long, which the window
+    waits for; what it does not take, Python's own reads, or says what is wrong with it."""
+    try:
+        return from_json(raw)
+    except ValueError:
+        return json.loads(raw.decode("utf-8"))
+
+
 def read_session(path: Path) -> Session:
     """Read and check a session file; SessionFileError names the field that is wrong."""
     try:
@@ -30,7 +40,7 @@ def read_session(path: Path) -> Session:
             "it is not there.", where=str(path), remedy="Choose another folder."
         ) from error
     try:
-        data = json.loads(raw.decode("utf-8"))
+        data = _parsed(raw)
         if not isinstance(data, dict):
             raise SessionFileError("it does not hold a session.", where=str(path))
         return Session.model_validate(migrate(data, str(path)))

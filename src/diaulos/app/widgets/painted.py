@@ -6,11 +6,17 @@ painter enlarges it. So a drawing knows nothing of the zoom but `wide`, `high` a
 
 from __future__ import annotations
 
+from typing import TypeVar
+from weakref import WeakSet
+
 from PySide6.QtCore import QPointF, QRectF, QSize
 from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QApplication, QHeaderView, QWidget
+from PySide6.QtWidgets import QHeaderView, QWidget
+from shiboken6 import isValid
 
 from diaulos.app import theme
+
+Kind = TypeVar("Kind", bound=QWidget)
 
 SIZES = (
     "setFixedWidth",
@@ -21,12 +27,17 @@ SIZES = (
     "setMaximumHeight",
     "setDefaultSectionSize",
 )
-SIZED = "sized"
-"""Whether one of them was called: most widgets have no size of their own."""
+_sized: WeakSet[QWidget] = WeakSet()
+"""Those of which one was called: most widgets have no size of their own."""
+_rescaled: WeakSet[Rescaled] = WeakSet()
 
 
 class Rescaled(QWidget):
     """A widget that is told when text has another size."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        _rescaled.add(self)
 
     def rescaled(self) -> None:
         """Text has another size now."""
@@ -109,18 +120,22 @@ def row_height(header: QHeaderView, height: int) -> None:
 
 
 def _set(widget: QWidget, method: str, size: int) -> None:
-    widget.setProperty(SIZED, True)
+    _sized.add(widget)
     widget.setProperty(method, size)
     getattr(widget, method)(theme.px(size))
 
 
 def rescale_all() -> None:
     """Bring every size and every drawing to the size that text has now."""
-    for widget in QApplication.allWidgets():
-        if widget.property(SIZED):
-            for method in SIZES:
-                size = widget.property(method)
-                if size is not None:
-                    getattr(widget, method)(theme.px(size))
-        if isinstance(widget, Rescaled):
-            widget.rescaled()
+    for widget in _there(_sized):
+        for method in SIZES:
+            size = widget.property(method)
+            if size is not None:
+                getattr(widget, method)(theme.px(size))
+    for drawing in _there(_rescaled):
+        drawing.rescaled()
+
+
+def _there(widgets: WeakSet[Kind]) -> list[Kind]:
+    """Those that Qt has still."""
+    return [one for one in list(widgets) if isValid(one)]

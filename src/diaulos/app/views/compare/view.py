@@ -70,7 +70,8 @@ class CompareView(ComparePages):
         super().__init__(context)
         self.draw: Draw = secrets.randbelow
         """Where the order of a blind test comes from."""
-        self._begun = False
+        self._behind = False
+        """Whether the session is another one than that on screen."""
         self._preferences = context.preferences
         self._usual: tuple[Candidate, ...] = ()
         """What nobody chose, or is remembered already."""
@@ -124,9 +125,12 @@ class CompareView(ComparePages):
         column.addLayout(matching)
         self.answer = AnswerPanel()
         self.plot = self.answer.plot
+        self._between()
         self.judge = JudgePanel()
         self.stack = self.judge.stack
+        self._between()
         self.blind = BlindPage()
+        self._between()
         self.split = Split(Qt.Orientation.Horizontal)
         self.split.setChildrenCollapsible(False)
         self.split.addWidget(left)
@@ -242,20 +246,23 @@ class CompareView(ComparePages):
 
     # --- the frame's calls ---
 
-    def take_focus(self) -> None:
-        """The view is shown: the candidates that are worth a look, if none were chosen yet."""
-        self._tell_loops(self._document.session)
-        self.said.emit("Space plays, the figures switch between candidates, A adds more.")
-        self._shown = True
-        if not self._begun:
-            self._begun = True
-            session = self._document.session
-            before = remembered(session, self._preferences.compared(session.id))
-            self._candidates = before or usual_candidates(session)
-            self._usual = self._candidates
-            self._chosen = 1
+    def begin(self) -> None:
+        """The candidates that are worth a look, if none were chosen yet."""
+        session = self._document.session
+        self._tell_loops(session)
+        before = remembered(session, self._preferences.compared(session.id))
+        self._candidates = before or usual_candidates(session)
+        self._usual = self._candidates
+        self._chosen = 1
         self._gone()
         self._show()
+
+    def take_focus(self) -> None:
+        """The view is shown."""
+        self.said.emit("Space plays, the figures switch between candidates, A adds more.")
+        self._shown = True
+        if self._behind:
+            self._show()
         self._go_on()
         if self._blinded:
             self.blind.setFocus()
@@ -269,7 +276,7 @@ class CompareView(ComparePages):
 
     def _remember(self) -> None:
         """What is compared, for the next start; not what nobody chose."""
-        if self._begun and self._candidates != self._usual:
+        if self._candidates != self._usual:
             self._usual = self._candidates
             keys = [one.key for one in self._candidates]
             self._preferences.keep_compared(self._document.session.id, keys)
@@ -298,11 +305,12 @@ class CompareView(ComparePages):
         )
 
     def _on_change(self, before: Session, after: Session) -> None:
-        if before is after or not self._begun:
+        if before is after:
             return
         self._tell_loops(after)
         self._gone()
         self._chosen = min(self._chosen, max(0, len(self._candidates) - 1))
+        self._behind = True
         if self._shown:
             self._show()
             self._go_on()
@@ -316,7 +324,6 @@ class CompareView(ComparePages):
 
     def set_candidates(self, candidates: tuple[Candidate, ...]) -> None:
         """Compare these, up to nine."""
-        self._begun = True
         self._candidates = candidates[:MOST]
         self._chosen = min(1, max(0, len(self._candidates) - 1))
         self._show()
@@ -397,6 +404,7 @@ class CompareView(ComparePages):
     # --- on screen ---
 
     def _show(self) -> None:
+        self._behind = False
         matched = self._matched()
         measured, signs = self._measured(), self._signatures()
         rows = []

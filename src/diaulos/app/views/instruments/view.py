@@ -99,10 +99,13 @@ class InstrumentsView(BySweeps):
         self.remove = QPushButton("Remove")
         self.remove.setToolTip("Ctrl+Del. Undo brings it back.")
         self.form = CircuitForm()
+        self._between()
         self.loading = LoadingPage()
         self.plot = self.loading.plot
+        self._between()
         self.trims = TrimsPage()
         self.drive = DrivePage()
+        self._between()
         self.pages = Tabs()
         self.pages.setUsesScrollButtons(False)
         self.pages.setElideMode(Qt.TextElideMode.ElideRight)

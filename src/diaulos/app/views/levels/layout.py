@@ -84,6 +84,7 @@ class LevelsLayout(View):
         self.area.setWidgetResizable(True)
         self.area.setFrameShape(QScrollArea.Shape.NoFrame)
         self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._between()
         self.verdict = VerdictPanel()
         self.loud = self.verdict.room
         self.verdict_area = QScrollArea()
@@ -111,6 +112,7 @@ class LevelsLayout(View):
         )
         self.solve_all = QPushButton("Set all courses (Shift+G)")
         self.distance = DistancePage()
+        self._between()
         self._place()
 
     def _place(self) -> None:

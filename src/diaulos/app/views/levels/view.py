@@ -6,6 +6,7 @@ from functools import partial
 
 from PySide6.QtCore import Qt, QTimer
 
+from diaulos.app.breathing import InTurn
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
 from diaulos.app.views.levels.painting import Laid
@@ -57,6 +58,7 @@ class LevelsView(LevelsSetting):
         self._on_changed(None, self._document.session)
 
     def _wire(self) -> None:
+        self._rest = InTurn(self)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(REPORT_DELAY_MS)
@@ -96,8 +98,10 @@ class LevelsView(LevelsSetting):
     @property
     def settled(self) -> bool:
         """Whether the figures are those of the session on screen."""
-        return not self._timer.isActive() and (
-            not self._document.session.rigs or self._asked_for == self._wanted()
+        return (
+            not self._timer.isActive()
+            and self._rest.done
+            and (not self._document.session.rigs or self._asked_for == self._wanted())
         )
 
     def _wanted(self) -> tuple[object, ...]:
@@ -117,6 +121,7 @@ class LevelsView(LevelsSetting):
         """The session goes."""
         self._timer.stop()
         self._late.stop()
+        self._rest.stop()
 
     def _on_changed(self, before: Session | None, after: Session) -> None:
         if not after.rigs:
@@ -199,27 +204,41 @@ class LevelsView(LevelsSetting):
         self._jobs.start(Job("loud moments", work, done, failed, background=True))
 
     def _show_report(self, report: LevelsReport) -> None:
+        """The diagram at once, what stands around it in turn: no step is felt."""
         self._late.stop()
         self.report = report
-        session = self._document.session
-        writable = not self._document.read_only
         self._show_courses(report)
         self._show_diagram(report)
-        self.controls.show_columns(self.diagram.columns, writable)
-        aim = aim_of(session)
+        self._rest.begin(
+            (
+                partial(
+                    self.controls.show_columns,
+                    self.diagram.columns,
+                    not self._document.read_only,
+                ),
+                partial(self._show_verdict, report),
+                partial(self._show_others, report),
+            )
+        )
+
+    def _show_verdict(self, report: LevelsReport) -> None:
+        writable = not self._document.read_only
+        aim = aim_of(self._document.session)
         word = "peak" if aim.statistic == "peak" else "RMS"
         self.verdict.show_report(
             report, f"target {word} {number(aim.target_dbfs, 0)} dBFS", aim, writable
         )
-        self.noise.show_report(report)
-        self.distance.show_report(report)
         self._show_loudest(report, writable)
         self._show_check()
-        self._ask_loud()
         self.solve_all.setEnabled(writable)
         self.loud.setEnabled(writable)
         self.tone.setEnabled(writable)
+
+    def _show_others(self, report: LevelsReport) -> None:
+        self.noise.show_report(report)
+        self.distance.show_report(report)
         self._tell_courses()
+        self._ask_loud()
 
     def _show_courses(self, report: LevelsReport) -> None:
         entries = [(one.name, one.track) for one in report.courses]

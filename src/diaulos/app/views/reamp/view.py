@@ -90,10 +90,7 @@ class ReampView(ReampRunning):
 
     def begin(self) -> None:
         """Show the session for the first time."""
-        session = self._document.session
-        self._on_changed(None, session)
-        if session.takes:
-            self._choose_take(0)
+        self._follow(None, self._document.session, self._between)
 
     # --- building ---
 
@@ -112,6 +109,7 @@ class ReampView(ReampRunning):
         self.pass_list.setAccessibleName("Passes of this take")
         self.loop = LoopDiagram()
         self.tone = TonePanel()
+        self._between()
         self.wave = self.plot = Waveform()
         self.bar = PlayerBar()
         self._title = _label("", "title")
@@ -156,8 +154,10 @@ class ReampView(ReampRunning):
         column.addWidget(scrolled(self._middle(), "Loop and tone"), 1)
         column.addWidget(self.tone.foot)
         column.addWidget(self._notice)  # always in sight, whatever is scrolled
+        self._between()
         self.cabinets = CabinetPanel()
         self.queue = QueuePanel()
+        self._between()
         self.pages = Pages()
         self.running = RunningPanel()
         self.guide = GuidePanel()
@@ -421,6 +421,16 @@ class ReampView(ReampRunning):
     # --- following the document ---
 
     def _on_changed(self, before: Session | None, session: Session) -> None:
+        self._follow(before, session)
+
+    def _follow(
+        self,
+        before: Session | None,
+        session: Session,
+        between: Callable[[], None] = lambda: None,
+    ) -> None:
+        """Show the session; `between` is called between two steps. Where it is edited meanwhile,
+        the steps that are left are those of the session as it is then."""
         chosen = self.take.id if self.take else ""
         self.takes.set_items(tuple(TakeRow(take, session) for take in session.takes))
         row = self.takes.row_of(chosen)
@@ -431,7 +441,10 @@ class ReampView(ReampRunning):
             self._choose_take(row)
             self.take_list.selectionModel().blockSignals(blocked)
         self._empty_takes.setVisible(not session.takes)
+        between()
         self._show_take()
+        between()
+        session = self._document.session
         if session.rigs:
             rig = reamp_rig(session)
             self.tone.show_rig(session, rig)
@@ -440,6 +453,7 @@ class ReampView(ReampRunning):
                 state = f"Set it on the hardware first. {state}"
             self._state.setText(state)
             self._state.setVisible(bool(state))
+        between()
         if self.in_queue:
             self._show_queue()
         if self.on_round:

@@ -32,6 +32,8 @@ READABLE = 0.88
 """Fitting the width stops here; from there on it scrolls."""
 
 
+REACH = 40.0
+"""How far from its box or plug something is painted, in the drawing's own pixels."""
 NEARLY = 0.98
 
 
@@ -323,25 +325,31 @@ class RigDiagram(RigPainting):
 
     # --- painting ---
 
+    @property
+    def scaling(self) -> float:
+        """It has a zoom of its own."""
+        return self._zoom
+
     def draw(self, painter: QPainter) -> None:
         if self._graph is None:
             return
         look = theme.current()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.resetTransform()  # it has a zoom of its own
-        painter.scale(self._zoom, self._zoom)
         if not self._layout.boxes:
             painter.setPen(look.colour("muted"))
             painter.setFont(theme.text_font(10))
             text = "The rig is empty. Add an arrangement (N) or a device (D)."
             painter.drawText(QRectF(0, 0, 420, 110), Qt.AlignmentFlag.AlignCenter, text)
         on = self._cables_of_focus()
+        seen = painter.clipBoundingRect().adjusted(-REACH, -REACH, REACH, REACH)
         for wire in self._layout.wires:
             self._paint_wire(painter, wire, on)
         for box in self._layout.boxes:
-            self._paint_box(painter, box)
+            if seen.intersects(QRectF(box.x, box.y, box.width, box.height)):
+                self._paint_box(painter, box, seen)
         for wire in self._layout.wires:
-            self._paint_label(painter, wire)
+            if seen.contains(*wire.points[0]):
+                self._paint_label(painter, wire)
 
     def draw_over(self, painter: QPainter) -> None:
         if self.hasFocus() and self._graph is not None:

@@ -96,7 +96,9 @@ class RigLayout(RigWays):
             (self.patch, "Patch list (3)"), (self.monitor, "Monitoring (4)"),
         ):  # fmt: skip
             self.pages.addTab(page, name)
+        self._between()
         self.panel = PortPanel()
+        self._between()
         self._place()
 
     def _place(self) -> None:

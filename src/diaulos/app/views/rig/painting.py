@@ -110,7 +110,7 @@ class RigPainting(Pictured):
         painter.setPen(look.colour("muted"))
         painter.drawText(area, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, text)
 
-    def _paint_box(self, painter: QPainter, box: Box) -> None:
+    def _paint_box(self, painter: QPainter, box: Box, seen: QRectF) -> None:
         look = theme.current()
         rect = QRectF(box.x, box.y, box.width, box.height)
         here = box.device == self._device
@@ -132,7 +132,8 @@ class RigPainting(Pictured):
             QPointF(box.x, box.y + TITLE_H), QPointF(box.x + box.width, box.y + TITLE_H)
         )
         for place in box.ports:
-            self._paint_port(painter, place)
+            if seen.top() <= place.y <= seen.bottom():
+                self._paint_port(painter, place)
         if box.device in self._safety:
             # It stands at the amp and the load, read or not.
             unread = self._safety[box.device]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
 from functools import partial
 
 from PySide6.QtCore import QEvent, QObject, QRectF, QTimer
@@ -14,6 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
+from diaulos.app.breathing import InTurn
 from diaulos.app.dialogs.arrangement import ArrangementDialog
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
@@ -89,11 +89,7 @@ class RigView(RigLayout):
         self._on_changed(None, self._document.session)
 
     def _wire(self) -> None:
-        self._rest: list[Callable[[], None]] = []
-        self._next = QTimer(self)
-        self._next.setSingleShot(True)
-        self._next.setInterval(0)
-        self._next.timeout.connect(self._show_next)
+        self._rest = InTurn(self)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(REPORT_DELAY_MS)
@@ -159,7 +155,7 @@ class RigView(RigLayout):
     @property
     def settled(self) -> bool:
         """Whether findings and figures are those of the rig on screen."""
-        return not self._timer.isActive() and not self._rest and self.report is not None and (
+        return not self._timer.isActive() and self._rest.done and self.report is not None and (
             self.report.rig is self._shown_rig
         )  # fmt: skip
 
@@ -175,7 +171,7 @@ class RigView(RigLayout):
     def close_down(self) -> None:
         """The session goes."""
         self._timer.stop()
-        self._next.stop()
+        self._rest.stop()
 
     def _on_changed(self, before: Session | None, after: Session) -> None:
         if not after.rigs:
@@ -264,12 +260,13 @@ class RigView(RigLayout):
         courses = self._courses(report)
         self.diagram.show_report(report.findings, courses)
         self.findings.show_findings(report.findings, writable)
-        self._rest = [
-            partial(self.tracks.show_report, report, rate, writable),
-            partial(self.patch.show_report, report, writable),
-            partial(self.monitor.show_report, report),
-        ]
-        self._next.start()
+        self._rest.begin(
+            (
+                partial(self.tracks.show_report, report, rate, writable),
+                partial(self.patch.show_report, report, writable),
+                partial(self.monitor.show_report, report),
+            )
+        )
         bad = worst(report.findings)
         counts: dict[str, int] = {}
         for one in report.findings:
@@ -285,12 +282,6 @@ class RigView(RigLayout):
             self.course.addItem(name, name)
         choose(self.course, current)
         self._tell_courses()
-
-    def _show_next(self) -> None:
-        """One page of the report; the others in turn, so that no step is felt."""
-        if self._rest:
-            self._rest.pop(0)()
-            self._next.start()
 
     def _tell_courses(self) -> None:
         """The rig's tracks for the strip: tap, name, planned peak, worst finding."""

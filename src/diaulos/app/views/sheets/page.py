@@ -117,12 +117,13 @@ class SheetPage(Rescaled):
             self._coming = [_Piece(_said(self._words))]
         else:
             self._coming = list(_pieces_of(self._sheet))
-        self._begin(anew=True)
+        self._later(anew=True)
 
-    def _begin(self, *, anew: bool) -> None:
-        """Lay out from the top: other text, or the same in another width."""
+    def _later(self, *, anew: bool) -> None:
+        """Lay out from the top, from the next turn on: other text, or the same in another width.
+        With what else happens now it would be felt."""
         self._anew, self._next = anew, 0
-        self._go_on()
+        self._turn.start()
 
     def _go_on(self) -> None:
         """Some pieces more, as many as are not felt."""
@@ -177,7 +178,7 @@ class SheetPage(Rescaled):
     def rescaled(self) -> None:
         """Text has another size now."""
         self.setMinimumWidth(theme.px(LEAST))
-        self._fill()
+        self._later(anew=True)
 
     def sizeHint(self) -> QSize:
         return QSize(theme.px(640), self.height())
@@ -186,7 +187,7 @@ class SheetPage(Rescaled):
         super().resizeEvent(event)
         if event.size().width() != event.oldSize().width():
             # What was being made anew goes on being made anew.
-            self._begin(anew=self._anew and not self.laid)
+            self._later(anew=self._anew and not self.laid)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)

@@ -5,14 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
-from diaulos.app.widgets.painted import Painted, least_height, scaled_size
+from diaulos.app.widgets.painted import least_height, scaled_size
+from diaulos.app.widgets.pictured import Pictured
 from diaulos.figures import TAP_WORDS, LevelFigures, counted, number
 
 LEAST_ROW, MOST_ROW = 48, 104
@@ -60,8 +61,12 @@ class BoardRow:
         return f"{self.name}, {TAP_WORDS.get(self.tap, '')}, {state} {self.figures.words()}{clips}"
 
 
-class Board(Painted):
-    """Paints the rows; asks for a track's switch to be turned."""
+class Board(Pictured):
+    """Paints the rows; asks for a track's switch to be turned.
+
+    What is planned stands still; while it records only names and lines do, and thirty times a
+    second the levels are painted over them.
+    """
 
     arm_asked = Signal(str)
 
@@ -72,8 +77,7 @@ class Board(Painted):
         self.far = False
         """Readable at two metres."""
         self._cursor = 0
-        self._still_key: tuple[object, ...] = ()
-        self._still_picture = QPixmap()
+        self._still: tuple[object, ...] = ()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Armed tracks")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -91,7 +95,15 @@ class Board(Painted):
             self.setAccessibleDescription("; ".join(row.words() for row in rows) or message)
             least_height(self, LEAST_ROW * max(1, len(rows)))
             self.updateGeometry()
-        self.update()
+        live = any(row.live for row in rows)
+        still = (message, *((row.name, row.tap, row.armed) for row in rows)) if live else (
+            message, *rows
+        )  # fmt: skip
+        if (live, still) == self._still:
+            self.stir()
+        else:
+            self._still = (live, still)
+            self.update()
 
     def set_far(self, far: bool) -> None:
         """Large enough for two metres, or for the lap."""
@@ -101,20 +113,26 @@ class Board(Painted):
     def sizeHint(self) -> QSize:
         return scaled_size(520, MOST_ROW * max(1, min(5, len(self._rows))))
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = self.canvas()
-        look = theme.current()
+    def draw(self, painter: QPainter) -> None:
+        """Names and lines; the levels, too, where they are planned ones."""
         if not self._rows:
-            painter.setPen(look.colour("muted"))
+            painter.setPen(theme.current().colour("muted"))
             painter.setFont(theme.text_font(12))
             flags = int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap)
             painter.drawText(self.box.adjusted(40, 0, -40, 0), flags, self._message)
-            return
-        painter.drawPixmap(self.box, self._still(), QRectF(self._still().rect()))
         for index, row in enumerate(self._rows):
-            self._paint_moving(painter, self._area(index), row)
-        if self.hasFocus():
-            painter.setPen(QPen(look.colour("di"), 2))
+            self._paint_still(painter, self._area(index), row)
+            if not row.live:
+                self._paint_moving(painter, self._area(index), row)
+
+    def draw_over(self, painter: QPainter) -> None:
+        """The levels of the moment, and where the keyboard is."""
+        for index, row in enumerate(self._rows):
+            if row.live:
+                self._paint_moving(painter, self._area(index), row)
+        if self._rows and self.hasFocus():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(theme.current().colour("di"), 2))
             painter.drawRect(self.box.adjusted(1, 1, -1, -1))
             if self._switches and not self.far:
                 switch = self._switch(self._area(min(self._cursor, len(self._rows) - 1)))
@@ -139,7 +157,7 @@ class Board(Painted):
         if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             by = 1 if key == Qt.Key.Key_Down else -1
             self._cursor = max(0, min(len(self._rows) - 1, self._cursor + by))
-            self.update()
+            self.stir()
         else:
             self.arm_asked.emit(self._rows[min(self._cursor, len(self._rows) - 1)].key)
 
@@ -171,23 +189,6 @@ class Board(Painted):
         """Room of the name and of the figure; the level window has the rest."""
         share = 0.3 * area.width()
         return min(MOST_NAME, max(96.0, share)), min(MOST_FIGURE, max(112.0, share - 6.0))
-
-    def _still(self) -> QPixmap:
-        """What does not move while it records: painted once, not thirty times a second."""
-        ratio = self.devicePixelRatioF()
-        names = tuple((row.name, row.tap, row.live, row.armed) for row in self._rows)
-        key = (names, self.size().toTuple(), ratio, theme.current().name, theme.zoom(), self.far)
-        if key != self._still_key:
-            self._still_key = key
-            self._still_picture = QPixmap(self.size() * ratio)
-            self._still_picture.setDevicePixelRatio(ratio)
-            self._still_picture.fill(theme.current().colour("paper"))
-            painter = QPainter(self._still_picture)
-            painter.scale(theme.zoom(), theme.zoom())
-            for index, row in enumerate(self._rows):
-                self._paint_still(painter, self._area(index), row)
-            painter.end()
-        return self._still_picture
 
     def _paint_still(self, painter: QPainter, area: QRectF, row: BoardRow) -> None:
         look = theme.current()

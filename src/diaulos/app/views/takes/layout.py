@@ -44,10 +44,12 @@ class TakesLayout(View):
         self.conditions = TextLabel()
         self.conditions.setWordWrap(True)
         self.conditions.setAccessibleName("What must be true now")
+        self._between()
         self.board = Board()
         self.noise = NoisePanel()
         self.hunting = HuntPanel()
         self.tuner = TunerPanel()
+        self._between()
         self.mix = MixPanel()
         self.cabinets = CabinetPanel()
         self.book = TakeBook()
@@ -58,6 +60,7 @@ class TakesLayout(View):
         self.sentence.setAccessibleName("What is happening")
         # A new second must not lay the whole view out again.
         self.sentence.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self._between()
         self._place()
 
     def _place(self) -> None:

@@ -11,7 +11,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import QWidget
 
-from diaulos.app.breathing import breathe
+from diaulos.app.breathing import InTurn, breathe
 from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.view import Ending, ViewContext
@@ -87,6 +87,7 @@ class TakesView(TakesHunting):
         self._on_changed(None, self._document.session)
 
     def _wire(self) -> None:
+        self._rest = InTurn(self)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(REPORT_DELAY_MS)
@@ -158,7 +159,8 @@ class TakesView(TakesHunting):
     def settled(self) -> bool:
         """Whether what is armed is that of the session on screen."""
         session = self._document.session
-        return not self._timer.isActive() and (not session.rigs or self._ready_for is session)
+        shown = not self._timer.isActive() and self._rest.done
+        return shown and (not session.rigs or self._ready_for is session)
 
     def take_focus(self) -> None:
         """Where the keyboard goes when the view is shown."""
@@ -200,6 +202,7 @@ class TakesView(TakesHunting):
     def close_down(self) -> None:
         """The session goes: a recording ends, what was written is kept."""
         self._timer.stop()
+        self._rest.stop()
         if self._page in (self.tuner, self.hunting):
             self._open(self.board)  # else it would listen again
         self.ear.close_down()
@@ -299,13 +302,6 @@ class TakesView(TakesHunting):
         ready = self.ready
         if ready is None:
             return
-        if not self.under_way:
-            message = (
-                "Nothing is armed: no planned track of this rig starts at an instrument. "
-                "Choose another rig above, or choose this one in Rig (Ctrl+2) and plan its "
-                "tracks (T)."
-            )
-            self.board.show_rows(ready.rows, message)
         self.setup.show_pairs(bool(sides_of(ready.armed)))
         missing = [one for one in ready.lines if not one.holds]
         told = [f"{one.otherwise}. {one.remedy}" for one in missing]
@@ -327,6 +323,18 @@ class TakesView(TakesHunting):
         ]  # fmt: skip
         self._tell_strip(tuple(rows), "")
         self._say()
+        # When the rest has its place: it is drawn anew in every size.
+        self._rest.begin((self._show_board,))
+
+    def _show_board(self) -> None:
+        ready = self.ready
+        if ready is not None and not self.under_way:
+            message = (
+                "Nothing is armed: no planned track of this rig starts at an instrument. "
+                "Choose another rig above, or choose this one in Rig (Ctrl+2) and plan its "
+                "tracks (T)."
+            )
+            self.board.show_rows(ready.rows, message)
 
     def _say(self) -> None:
         """One sentence: what is happening, and which key comes next."""
