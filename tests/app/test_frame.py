@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
     QMenu,
     QPushButton,
     QSpinBox,
+    QToolButton,
     QToolTip,
     QVBoxLayout,
     QWidget,
@@ -470,7 +471,33 @@ def test_a_file_question_begins_where_the_last_file_was(
     dialog = QDialog(opened.window)
     ask_file(dialog, "A recording", "Audio (*.wav)")
     ask_file(dialog, "Another question", "Audio (*.wav)")
-    assert places == ["", str(tmp_path), ""]
+    # The first time in the person's own folder, not where the program happens to stand.
+    assert places == [str(Path.home()), str(tmp_path), str(Path.home())]
+
+
+def test_a_file_question_fits_a_small_screen(opened: Desk, qtbot: QtBot) -> None:
+    question = QFileDialog(opened.window, "Export", "", "Audio (*.wav)")
+    question.setOption(QFileDialog.Option.DontUseNativeDialog)
+    question.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+    question.show()
+    qtbot.waitExposed(question)
+
+    assert question.height() <= 560
+    buttons = [one for one in question.findChildren(QToolButton) if one.isVisible()]
+    assert buttons
+    for button in buttons:
+        # What it shows has room: the padding of our own buttons leaves a dot of it.
+        image = button.grab(button.rect().adjusted(3, 3, -3, -3)).toImage()
+        paper = image.pixelColor(0, 0)
+        drawn = [
+            (x, y)
+            for x in range(image.width())
+            for y in range(image.height())
+            if image.pixelColor(x, y) != paper
+        ]
+        wide = max(x for x, _y in drawn) - min(x for x, _y in drawn)
+        assert wide >= 6, button.objectName()
+    question.close()
 
 
 def test_an_entry_that_cannot_be_chosen_says_why(

@@ -1,4 +1,5 @@
-"""Questions: one button for each answer, and files, whose folder is remembered by the question."""
+"""Questions: one button for each answer, and files, whose folder is remembered by the question;
+the first time it is the person's own."""
 
 from __future__ import annotations
 
@@ -43,7 +44,7 @@ def ask_files(parent: QWidget, title: str, kinds: str) -> list[str]:
 def ask_to_save(parent: QWidget, title: str, name: str, kinds: str) -> str:
     """Ask where to write, `name` proposed; "" for nowhere."""
     place = _place(parent, title)
-    start = str(Path(place) / name) if place else name
+    start = str(Path(place) / name)
     path, _ = QFileDialog.getSaveFileName(parent, title, start, kinds)
     return _kept(parent, title, path)
 
@@ -57,7 +58,7 @@ def ask_folder(parent: QWidget, title: str) -> str:
 def _place(parent: QWidget, title: str) -> str:
     remembered = _remembered(parent)
     place = remembered.folders.get(title, "") if remembered is not None else ""
-    return place if place and Path(place).is_dir() else ""
+    return place if place and Path(place).is_dir() else str(Path.home())
 
 
 def _kept(parent: QWidget, title: str, path: str) -> str:

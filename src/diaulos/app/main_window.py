@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
     QDialog,
+    QFileDialog,
     QHBoxLayout,
     QMainWindow,
     QMenu,
@@ -50,6 +51,8 @@ from diaulos.ids import BENCH
 
 BETWEEN_MS = 20
 """Between two parts that are dressed without being seen: keys and clicks go first."""
+FILES_SIZE = QSize(760, 500)
+"""Of a question for files, where the desktop has none of its own."""
 USUAL_SIZE, LEAST_SIZE = QSize(1280, 800), QSize(1024, 700)
 GUARDED = "guarded"
 """A button that Space presses when it has the keys."""
@@ -380,6 +383,11 @@ class MainWindow(QMainWindow):
         if event.type() == QEvent.Type.ChildPolished and isinstance(child, QWidget):
             if child.isWindow():
                 theme.dress(child)
+            if isinstance(child, QFileDialog):
+                # Dressed, its list asks for more than a small screen has, and is given it.
+                most = child.maximumSize()
+                child.setMaximumSize(FILES_SIZE)
+                QTimer.singleShot(0, child, lambda: child.setMaximumSize(most))
         super().childEvent(event)
 
     def show_preferences(self) -> None:

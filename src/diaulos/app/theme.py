@@ -108,6 +108,8 @@ QPushButton:hover, QToolButton:hover { border-color: $muted; }
 QPushButton:focus, QToolButton:focus { border: 2px solid $di; padding: 3px 9px; }
 QPushButton:checked, QToolButton:checked { background: $ink; color: $paper; }
 QPushButton:disabled, QToolButton:disabled { color: $muted; background: $paper; }
+QFileDialog QToolButton { padding: 2px; }
+QFileDialog QToolButton:focus { padding: 1px; }
 QPushButton[main="true"] { background: $amp; color: $raised; font-weight: bold;
   border: 1px solid $amp; padding: 6px 16px; }
 QPushButton[main="true"]:focus { border: 2px solid $ink; padding: 5px 15px; }
