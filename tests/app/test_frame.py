@@ -475,7 +475,9 @@ def test_a_file_question_begins_where_the_last_file_was(
     assert places == [str(Path.home()), str(tmp_path), str(Path.home())]
 
 
-def test_a_file_question_fits_a_small_screen(opened: Desk, qtbot: QtBot) -> None:
+@pytest.mark.parametrize("look", [theme.DAY, theme.NIGHT], ids=lambda one: one.name)
+def test_a_file_question_fits_a_small_screen(opened: Desk, qtbot: QtBot, look: theme.Look) -> None:
+    opened.window.dress(look, 1.0)
     question = QFileDialog(opened.window, "Export", "", "Audio (*.wav)")
     question.setOption(QFileDialog.Option.DontUseNativeDialog)
     question.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
@@ -489,6 +491,14 @@ def test_a_file_question_fits_a_small_screen(opened: Desk, qtbot: QtBot) -> None
         # What it shows has room: the padding of our own buttons leaves a dot of it.
         image = button.grab(button.rect().adjusted(3, 3, -3, -3)).toImage()
         paper = image.pixelColor(0, 0)
+        if button.objectName() == "toParentButton":
+            # An arrow that can be told from what it stands on, at night, too.
+            most = max(
+                abs(image.pixelColor(x, y).lightness() - paper.lightness())
+                for x in range(image.width())
+                for y in range(image.height())
+            )
+            assert most > 60
         drawn = [
             (x, y)
             for x in range(image.width())
@@ -498,6 +508,7 @@ def test_a_file_question_fits_a_small_screen(opened: Desk, qtbot: QtBot) -> None
         wide = max(x for x, _y in drawn) - min(x for x, _y in drawn)
         assert wide >= 6, button.objectName()
     question.close()
+    opened.window.dress(theme.DAY, 1.0)
 
 
 def test_an_entry_that_cannot_be_chosen_says_why(

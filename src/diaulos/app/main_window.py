@@ -29,6 +29,7 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMenu,
     QPushButton,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -53,6 +54,8 @@ BETWEEN_MS = 20
 """Between two parts that are dressed without being seen: keys and clicks go first."""
 FILES_SIZE = QSize(760, 500)
 """Of a question for files, where the desktop has none of its own."""
+TURNED = {"backButton": 90, "toParentButton": 180, "forwardButton": 270}
+"""The arrows there, in degrees from one that points down."""
 USUAL_SIZE, LEAST_SIZE = QSize(1280, 800), QSize(1024, 700)
 GUARDED = "guarded"
 """A button that Space presses when it has the keys."""
@@ -388,6 +391,9 @@ class MainWindow(QMainWindow):
                 most = child.maximumSize()
                 child.setMaximumSize(FILES_SIZE)
                 QTimer.singleShot(0, child, lambda: child.setMaximumSize(most))
+                for button in child.findChildren(QToolButton):
+                    if button.objectName() in TURNED:  # Qt's own are black on any paper
+                        button.setIcon(theme.arrow(TURNED[button.objectName()]))
         super().childEvent(event)
 
     def show_preferences(self) -> None:

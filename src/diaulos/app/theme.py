@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from string import Template
 
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette, QTransform
 from PySide6.QtWidgets import QApplication, QWidget
 
 from diaulos.app.dressing import Wardrobe
@@ -301,6 +301,12 @@ def _palette(look: Look) -> QPalette:
     for one in (role.Text, role.ButtonText, role.WindowText):
         palette.setColor(QPalette.ColorGroup.Disabled, one, look.colour("muted"))
     return palette
+
+
+def arrow(degrees: int) -> QIcon:
+    """The arrow of drop-downs, turned clockwise from where it points down."""
+    down = QIcon(str(ICONS / f"arrow-{current().name}.svg")).pixmap(16)
+    return QIcon(down.transformed(QTransform().rotate(degrees)))
 
 
 def figure_font(points: int, *, bold: bool = False) -> QFont:

@@ -649,7 +649,7 @@ def set_tone_stage(**values: object) -> Edit:
             return change_stage(session, values)
         return session.model_copy(update={"tone_stage": revised(session.tone_stage, **values)})
 
-    return Edit("Change tone stage", change)
+    return Edit("Change the device that makes the tone", change)
 
 
 def choose_instrument(instrument_id: str) -> Edit:

@@ -53,9 +53,9 @@ SHIPPED: tuple[Practice, ...] = (
     Practice(
         id="typical_level", name="Typical level", statistic="rms", target_dbfs=-18.0, trims="fine",
         pad="never", way_in="digital", heard="software", tones="stack",
-        about="Gains by the typical level; every instrument drives the tone stage alike to the "
-        "tenth; no pad; digital where there is a way; heard through the computer; the tones of a "
-        "part stacked in one place.",
+        about="Gains by the typical level; every instrument drives the modeler or amplifier "
+        "alike to the tenth; no pad; digital where there is a way; heard through the computer; the "
+        "tones of a part stacked in one place.",
     ),
     Practice(
         id="as_it_plays", name="As it plays", trims="none", pad="never", dry_di="printed",

@@ -7,8 +7,8 @@ OWN_WORDS = {
     "course": "the ordered run of stations from an instrument to one recorded track",
     "station": "one place on a course where level, impedance or tone changes",
     "pass": "one reamp of a stored take: its own return tracks and its own settings",
-    "trim": "gain for one instrument ahead of the tone stage, so that different instruments drive "
-    "it alike",
+    "trim": "gain for one instrument ahead of the device that makes the tone, so that different "
+    "instruments drive it alike",
     "strength": "how much an instrument puts out when it is played hard: its loudest peak, "
     "measured",
     "bench": "the simulated back end: it plays a rig",

@@ -21,8 +21,8 @@ Kind = Literal["pickup", "cable", "input", "output"]
 WORDS = {
     "inductance_h": ("Inductance", INDUCTANCE), "resistance_ohm": ("Resistance", RESISTANCE),
     "capacitance_f": ("Capacitance", CAPACITANCE),
-    "eddy_ohm": ("Eddy loss", RESISTANCE), "volume_pot_ohm": ("Volume pot", RESISTANCE),
-    "tone_pot_ohm": ("Tone pot", RESISTANCE),
+    "eddy_ohm": ("Eddy-current resistance", RESISTANCE),
+    "volume_pot_ohm": ("Volume pot", RESISTANCE), "tone_pot_ohm": ("Tone pot", RESISTANCE),
 }  # fmt: skip
 Numbers = Annotated[tuple[float, ...], Field(min_length=1, max_length=20_000)]
 

@@ -145,7 +145,7 @@ def _trims(session: Session, house: Practice) -> list[Departure]:
                     "trim-none", "Instruments",
                     f"{counted(len(trimmed), 'instrument')} trimmed; in the house a hot one stays "
                     "hot.",
-                    f"As trimmed, they drive the tone stage {number(max(drives) - min(drives))} dB "
+                    f"As trimmed, they drive the tone {number(max(drives) - min(drives))} dB "
                     f"apart, without trims {number(max(plain) - min(plain))} dB.",
                 )
             )  # fmt: skip
@@ -154,7 +154,7 @@ def _trims(session: Session, house: Practice) -> list[Departure]:
         found += [
             Departure(
                 "trim-fine", "Instruments",
-                f"{row.name} is not trimmed to the target; in the house all drive the tone stage "
+                f"{row.name} is not trimmed to the target; in the house all drive the tone "
                 "alike.",
                 f"Its loudest peak lies {number(abs(row.left_over_db or 0.0))} dB "
                 + (

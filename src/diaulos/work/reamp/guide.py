@@ -89,7 +89,7 @@ def _what_is_measured(backs: tuple[PlannedReturn, ...]) -> str:
     way = way_words(backs[0].course)
     if way == "stream":
         return (
-            "The tone stage gets what it had when the take was recorded; the pass is held against "
+            "The modeler gets what it had when the take was recorded; the pass is held against "
             "the recorded track of the same tap: how deep they null."
         )
     return (

@@ -60,8 +60,8 @@ def send_words(plan: ReampPlan) -> str:
     send = plan.send
     if plan.as_recorded:
         return (
-            f"Send {number(send.gain_db, 1, sign=True)} dB, as recorded: the tone stage gets what "
-            f"it had, whatever pad and trim are now. {_gain_words(plan)}"
+            f"Send {number(send.gain_db, 1, sign=True)} dB, as recorded: the modeler gets what it "
+            f"had, whatever pad and trim are now. {_gain_words(plan)}"
         ).strip()
     return (
         f"Send {number(send.gain_db, 1, sign=True)} dB: {number(send.amp_peak_dbu)} dBu peak "

@@ -108,12 +108,14 @@ class TrimsPage(QWidget):
 
     def _stage_row(self) -> QVBoxLayout:
         self.stage_name = QLineEdit()
-        self.stage_name.setAccessibleName("Name of the tone stage")
+        self.stage_name.setAccessibleName("Name of the device that makes the tone")
         most_width(self.stage_name, 150)
         self.stage_name.editingFinished.connect(
-            lambda: self._stage(name=self.stage_name.text().strip() or "Tone stage")
+            lambda: self._stage(name=self.stage_name.text().strip() or "Modeler or amplifier")
         )
-        self.full_scale = _spin("Level at which the tone stage is full", -40.0, 60.0, 0.5, " dBu")
+        self.full_scale = _spin(
+            "Level at which the device that makes the tone is full", -40.0, 60.0, 0.5, " dBu"
+        )
         self.full_scale.setToolTip("dBu of a sine that reaches 0 dBFS in it, trim 0, pad off.")
         self.full_scale.valueChanged.connect(lambda v: self._stage("full", full_scale_dbu=v))
         self.step = combo("Step of the trim", least=13)
@@ -191,7 +193,7 @@ class TrimsPage(QWidget):
                 widget.deleteLater()
         self.spins.clear()
         self._windows.clear()
-        heads = ("Peak at the tone stage", "Trim", "Difference; drive")
+        heads = ("Peak where the tone is made", "Trim", "Difference; drive")
         for column, words in enumerate(heads):
             label = ElidedLabel(words)
             label.setProperty("role", "muted")
@@ -207,7 +209,7 @@ class TrimsPage(QWidget):
             ident = instrument.id
             name = ElidedLabel(instrument.name)
             window = LevelWindow()
-            window.setAccessibleName(f"Peak of {instrument.name} at the tone stage")
+            window.setAccessibleName(f"Peak of {instrument.name} where the tone is made")
             stage = stage_of(session)
             spin = _spin(f"Trim of {instrument.name}", stage.trim_minimum_db, stage.trim_maximum_db,
                          stage.trim_step_db, " dB")  # fmt: skip
