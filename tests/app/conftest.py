@@ -57,6 +57,7 @@ def window(qtbot: QtBot, preferences: Preferences, services: Services) -> Iterat
     qtbot.waitUntil(lambda: not made.isVisible(), timeout=30_000)
     left = [t.name for t in threading.enumerate() if t.name.startswith(("job", "player"))]
     made.desk.jobs.shut_down()  # what a failed test left running must not reach the next one
+    theme.apply(app, theme.DAY, 1.0)  # nor the look and the size of text that it chose
     made.deleteLater()
     app.processEvents()
     assert left == [], left

@@ -56,6 +56,19 @@ def test_only_one_place_writes_csv_and_one_finds_ids() -> None:
             assert not re.search(r"for \w+ in (itertools\.)?count\(", text), path
 
 
+def test_what_is_slow_to_import_is_imported_where_it_is_used() -> None:
+    """SciPy takes longer to import than the window to come up."""
+    found = []
+    for path in sorted((ROOT / "src" / "diaulos").rglob("*.py")):
+        for node in ast.parse(path.read_text(encoding="utf-8")).body:
+            names = [one.name for one in node.names] if isinstance(node, ast.Import) else []
+            if isinstance(node, ast.ImportFrom):
+                names = [node.module or ""]
+            if any(name.split(".")[0] in ("scipy", "soxr", "soundfile") for name in names):
+                found.append(str(path.relative_to(ROOT)))
+    assert found == []
+
+
 def test_a_free_id_is_the_first_that_nobody_has() -> None:
     assert free_id({"amp"}, "box") == "box"
     assert free_id({"amp", "amp2"}, "amp") == "amp3"

@@ -5,11 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from diaulos.session.edits import Edit
-from diaulos.session.model import Session
-from diaulos.wiring import SessionFolder
-from diaulos.work.ports import CancelToken, Progress
+if TYPE_CHECKING:  # asked for the place before the window is painted
+    from diaulos.session.edits import Edit
+    from diaulos.session.model import Session
+    from diaulos.wiring import SessionFolder
+    from diaulos.work.ports import CancelToken, Progress
 
 BUILDING = "Building the demo session"
 

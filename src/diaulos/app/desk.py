@@ -204,8 +204,10 @@ class Desk(QObject):
         *,
         unsaved: bool = False,
         loops: Loops | None = None,
+        view: str = "",
     ) -> None:
-        """Show this session in place of the one before; `loops` knows its rigs already."""
+        """Show this session in place of the one before, in this view or in that of the last
+        time; `loops` knows its rigs already."""
         self.detach()
         self._loops = loops or Loops()
         self.keeper.keep()
@@ -230,7 +232,7 @@ class Desk(QObject):
             preferences.levels_db,
             partial(setattr, preferences, "levels_db"),
         )
-        self.show(self.window.first_view().ident)
+        self.show(view or self.window.first_view().ident)
         if self.folder is not folder:
             return  # the program was ended while the view was made
         preferences.add_recent(str(folder.path))

@@ -38,8 +38,10 @@ class Holder(Protocol):
         *,
         unsaved: bool = False,
         loops: Loops | None = None,
+        view: str = "",
     ) -> None:
-        """Show this session in place of the one before; `loops` knows its rigs already."""
+        """Show this session in place of the one before, in this view or in that of the last
+        time; `loops` knows its rigs already."""
 
     def show(self, ident: str) -> None:
         """Show a view."""

@@ -264,8 +264,7 @@ class Opening:
             except DiaulosError as error:
                 desk.show_problem(error)
                 return
-            desk.attach(folder, session)
-            desk.show(BARE)
+            desk.attach(folder, session, view=BARE)
         document, where = desk.document, desk.folder
         if document is not None and where is not None and not document.read_only:
             if is_unfinished(where, document.session):

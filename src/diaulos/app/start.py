@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from diaulos.app.collecting import Keeper
     from diaulos.app.main_window import MainWindow
     from diaulos.app.services import Services
+    from diaulos.app.view_table import ViewRow
 
 HEAVY = (
     "numpy",
@@ -199,11 +200,20 @@ class Starter:
                 _ = importlib.import_module("PySide6.QtGui").QGradient.Preset
                 if self.demo:
                     importlib.import_module(DEMO)
-                self.window.first_view().load()
+                self._first().load()
         except BaseException as error:
             self.wires.imported.emit(error)
             return
         self.wires.imported.emit(None)
+
+    def _first(self) -> ViewRow:
+        """The view that will be shown first."""
+        from diaulos.app.view_table import BARE
+
+        made = self.path is not None and (self.path / "session.json").is_file()
+        if self.demo and not made:
+            return next(row for row in self.window.views if row.ident == BARE)
+        return self.window.first_view()
 
     def _open(self, error: BaseException | None) -> None:
         if error is not None:

@@ -12,7 +12,6 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import butter, sosfilt
 
 from diaulos.rig.catalogue.amps import microphone
 from diaulos.rig.flow import sound_gain
@@ -140,6 +139,8 @@ def _through_microphone(x: Real, mic: Device, place: str, rate_hz: float) -> Rea
         (hz for setting, word, hz in stage.high_cut_by if (setting, word) == ("place", place)),
         stage.high_cut_hz,
     )
+    from scipy.signal import butter, sosfilt  # slow to import: the demo is shown before
+
     sections = [butter(1, stage.low_cut_hz, "high", fs=rate_hz, output="sos")]
     if high is not None and high < 0.45 * rate_hz:
         sections.append(butter(1, high, "low", fs=rate_hz, output="sos"))
