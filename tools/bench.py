@@ -849,7 +849,7 @@ app.exec()
 def start(runs: int, moment: str) -> Row:
     """From the command to the first painted (or usable) window, against a bare one."""
     with tempfile.TemporaryDirectory() as folder:
-        kept = {**os.environ, "XDG_CONFIG_HOME": folder, "QT_QPA_PLATFORM": "offscreen"}
+        kept = {**_as_installed(), "XDG_CONFIG_HOME": folder, "QT_QPA_PLATFORM": "offscreen"}
         kept["PYTHONPATH"] = str(HERE / "src")
 
         def command(*words: str, **more: str) -> Callable[[], object]:
@@ -895,19 +895,25 @@ def ports(runs: int, block: int) -> Row:
                "no lost frame", f"{note}; ours: processor time, plain: real time")  # fmt: skip
 
 
+def _as_installed() -> dict[str, str]:
+    """The environment, without what keeps Python from keeping what it compiled: installed, all of
+    it is compiled already."""
+    return {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
+
+
 def first_demo(runs: int) -> Row:
     """From the command to the demo's first view, where the demo was never made."""
 
     def ours() -> object:
         with tempfile.TemporaryDirectory() as folder:
-            kept = {**os.environ, "XDG_CONFIG_HOME": folder, "XDG_DATA_HOME": folder,
+            kept = {**_as_installed(), "XDG_CONFIG_HOME": folder, "XDG_DATA_HOME": folder,
                     "QT_QPA_PLATFORM": "offscreen", "PYTHONPATH": str(HERE / "src"),
                     "DIAULOS_TIMING": "usable"}  # fmt: skip
             command = [sys.executable, "-m", "diaulos", "demo"]
             return subprocess.run(command, env=kept, check=True, capture_output=True)
 
     def plain() -> object:
-        kept = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+        kept = {**_as_installed(), "QT_QPA_PLATFORM": "offscreen"}
         return subprocess.run([sys.executable, "-c", BARE], env=kept, check=True)
 
     note = "the demo is not made yet; plain: a bare PySide6 window, whole process"
@@ -931,7 +937,7 @@ def _gaps(runs: int) -> tuple[dict[str, float], ...]:
             done = subprocess.run(
                 [sys.executable, str(HERE / "tests" / "stalls.py"), str(copy)],
                 capture_output=True, text=True, check=True,
-                env={**os.environ, "PYTHONPATH": os.pathsep.join(paths)},
+                env={**_as_installed(), "PYTHONPATH": os.pathsep.join(paths)},
             )  # fmt: skip
             found.append(json.loads(done.stdout[done.stdout.index("{") :]))
     return tuple(found)
