@@ -238,6 +238,9 @@ class Desk(QObject):
         preferences.add_recent(str(folder.path))
         breathe()
         self._on_state()
+        breathe()
+        if self.folder is not folder:
+            return
         self.gear.tell_newer()
         self.practices.look()
         self.document.changed.connect(self._on_document)
