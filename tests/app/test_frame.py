@@ -456,6 +456,35 @@ def test_every_view_names_its_rig_and_can_choose_another(
     assert takes.rigs.currentData() == "more"
 
 
+@pytest.mark.parametrize("key", [Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space])
+def test_a_choice_that_has_the_keys_is_taken_by_enter_and_by_space(
+    desk: Desk, demo_copy: Path, settled: Settle, qtbot: QtBot, key: Qt.Key
+) -> None:
+    window = desk.window
+    window.preferences.add_recent(str(demo_copy))
+    window.show_welcome()
+    window.activateWindow()
+    asked: list[str] = []
+    window.welcome.asked.disconnect()
+    window.welcome.asked.connect(asked.append)
+    window.welcome.buttons["new_session"].setFocus(Qt.FocusReason.TabFocusReason)
+    qtbot.keyClick(window.welcome.buttons["new_session"], key)
+    assert asked == ["new_session"]
+    recent = next(
+        one for one in window.welcome.findChildren(QPushButton)
+        if one.text() == demo_copy.name.removesuffix(".diaulos")
+    )  # fmt: skip
+    recent.setFocus(Qt.FocusReason.TabFocusReason)
+    qtbot.keyClick(recent, key)
+    qtbot.waitUntil(lambda: desk.document is not None)
+    desk.show("reamp")
+    settled(desk)
+    view = desk.views["reamp"]
+    view._way.setFocus(Qt.FocusReason.TabFocusReason)
+    qtbot.keyClick(view._way, key)
+    assert view.pages.currentWidget() is view.guide
+
+
 def test_a_file_question_begins_where_the_last_file_was(
     opened: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -461,7 +461,7 @@ class MainWindow(QMainWindow):
             self.painted.emit()
 
     def guard_space(self, button: QAbstractButton) -> None:
-        """Let Space press this button when it was reached by Tab, before it plays."""
+        """Let Space press this button when it was reached by Tab, before it plays; Enter, too."""
         button.setProperty(GUARDED, True)
 
     def _on_focus(self, before: QWidget | None, now: QWidget | None) -> None:
@@ -476,6 +476,11 @@ class MainWindow(QMainWindow):
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
             if event.key() == Qt.Key.Key_Space:
                 event.accept()
+                return True
+        if event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent):
+            entered = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            if entered and not event.isAutoRepeat() and isinstance(watched, QAbstractButton):
+                watched.click()  # outside of dialogs Qt has it do nothing
                 return True
         return super().eventFilter(watched, event)
 

@@ -40,6 +40,7 @@ class Welcome(QWidget):
         for command, words, about in WAYS:
             button = QPushButton(words)
             button.setProperty("choice", "true")
+            button.setAutoDefault(True)  # Enter takes it, as in a dialog
             fix_width(button, 360)
             button.setToolTip(about)
             button.setAccessibleDescription(about)
@@ -69,6 +70,7 @@ class Welcome(QWidget):
         for path in there:
             button = QPushButton(Path(path).name.removesuffix(".diaulos"))
             button.setFlat(True)
+            button.setAutoDefault(True)
             button.setToolTip(path)
             button.setAccessibleName(f"Open {path}")
             button.clicked.connect(lambda _=False, p=path: self.recent_asked.emit(p))
