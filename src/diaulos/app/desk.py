@@ -333,14 +333,12 @@ class Desk(QObject):
 
     def show(self, ident: str) -> None:
         """Show a view; it is made when it is first asked for: starting does not pay for it."""
-        if self.document is None:
+        if self.document is None or ident in self._making:
             return
         left = self.current
         if left is not None and left.ident != ident:
             left.leave()  # before the other one is made: the window lives meanwhile
             self.hush()
-        if ident in self._making:
-            return
         with self.jobs.held():
             try:
                 view = self.views.get(ident) or self._made(ident)
