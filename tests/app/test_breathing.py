@@ -5,11 +5,13 @@ from __future__ import annotations
 import gc
 import threading
 import weakref
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import partial
 
 import pytest
-from PySide6.QtCore import QObject, QTimer
+from PySide6.QtCore import QObject, QPoint, QTimer
+from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import desk as desk_module
@@ -203,3 +205,47 @@ def test_steps_in_turn_leave_the_window_its_own(qtbot: QtBot) -> None:
     steps.stop()
     qtbot.wait(20)
     assert len(seen) == 4
+
+
+@pytest.mark.parametrize("turn", ["first", "again"])
+def test_what_was_there_stays_on_screen_until_a_view_is_ready(
+    opened: Desk,
+    monkeypatch: pytest.MonkeyPatch,
+    settled: Callable[[Desk], None],
+    qtbot: QtBot,
+    turn: str,
+) -> None:
+    window = opened.window
+    if turn == "again":
+        opened.show("instruments")
+        settled(opened)
+    opened.show("sheets")
+    settled(opened)
+    qtbot.wait(50)
+
+    def seen() -> QImage:
+        whole = window.screen().grabWindow(window.winId()).toImage()
+        return whole.copy(window.stack.rect().translated(window.stack.mapTo(window, QPoint())))
+
+    before, during = seen(), []
+
+    def watched() -> None:
+        breathe()
+        during.append(seen())
+
+    monkeypatch.setattr(desk_module, "breathe", watched)
+    opened.show("instruments")
+    monkeypatch.undo()
+    settled(opened)
+    qtbot.wait(50)
+
+    assert len(during) >= 3
+    assert during[-1] != before
+    # One after the other: nothing of both, nothing of neither.
+    first = next(at for at, one in enumerate(during) if one != before)
+    assert all(one == before for one in during[:first])
+    assert first >= 2
+    plain = {during[first].pixel(x, y) for x in range(300, 700, 7) for y in range(120, 500, 7)}
+    assert len(plain) > 3
+    for widget in opened.views["instruments"].findChildren(QWidget):
+        assert widget.updatesEnabled(), widget

@@ -355,10 +355,11 @@ class Desk(QObject):
 
     def _turn_to(self, view: View) -> None:
         """Bring a view to the front. It is laid out, its pictures are drawn one by one, and then
-        it is painted: all at once would be felt."""
-        view.setUpdatesEnabled(False)
+        it is painted: all at once would be felt. Until then what was there stays on screen."""
+        stack = self.window.stack
+        stack.setUpdatesEnabled(False)
         try:
-            self.window.stack.setCurrentWidget(view)
+            stack.setCurrentWidget(view)
             self.window.rail.show_chosen(view.ident)
             self.window.preferences.view = view.ident
             breathe()  # what is in it gets its place
@@ -367,8 +368,7 @@ class Desk(QObject):
                     drawing.make_ready()
                     breathe()
         finally:
-            if isValid(view):
-                view.setUpdatesEnabled(True)
+            stack.setUpdatesEnabled(True)
         breathe()  # the page is painted before anything else is done
 
     def _made(self, ident: str) -> View:
