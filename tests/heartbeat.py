@@ -19,7 +19,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from known_source import KnownBackend
-from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 from diaulos.app import theme
@@ -29,6 +29,7 @@ from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.rig.templates import Patch
 from diaulos.session.edits import add_rig, choose_rig
+from diaulos.storage.settings import SettingsFile
 
 
 def sixteen():  # type: ignore[no-untyped-def]
@@ -80,7 +81,7 @@ def main() -> None:
             app.processEvents()
             time.sleep(0.001)
 
-    settings = QSettings(str(Path(tempfile.mkdtemp()) / "s.ini"), QSettings.Format.IniFormat)
+    settings = SettingsFile(Path(tempfile.mkdtemp()) / "s.json")
     window = MainWindow(Preferences(settings))
     window.resize(1280, 800)  # as on a usual screen; the one that is not there is smaller
     services = replace(

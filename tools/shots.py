@@ -21,7 +21,6 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # What the pictures need of a person's settings is kept from the person's own.
 os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="diaulos-shots-")
 
-from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from diaulos import wiring
@@ -39,6 +38,7 @@ from diaulos.app.services import Services
 from diaulos.demo.saltmarsh import write_demo
 from diaulos.session.edits import choose_rig
 from diaulos.session.roles import reamp_rig, recording_rig
+from diaulos.storage.settings import SettingsFile
 from diaulos.work.capture.movers import Movement
 from diaulos.work.capture.trips import Trip
 from diaulos.work.ports import DeviceInfo, Found
@@ -238,7 +238,7 @@ def main() -> None:
             path = made.path
         for look in (theme.DAY, theme.NIGHT):
             theme.apply(app, look)
-            settings = QSettings(f"{folder}/{look.name}.ini", QSettings.Format.IniFormat)
+            settings = SettingsFile(Path(f"{folder}/{look.name}.json"))
             window = MainWindow(Preferences(settings))
             window.resize(1280, 800)  # as on a usual screen; the one that is not there is smaller
             desk = Desk(window, Services.of_this_machine())

@@ -16,6 +16,8 @@ def main(arguments: list[str] | None = None) -> int:
     # Long work has threads of its own. Those of the matrix library wait for one another by
     # spinning: where a second program computes, small products take five times as long.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    # What else is installed has no part in checking a session.
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     args = list(sys.argv[1:] if arguments is None else arguments)
     if args and _for_the_shell(args):
         from diaulos.cli.main import run

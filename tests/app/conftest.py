@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import threading
+import traceback
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication, QMessageBox
 from pytestqt.qtbot import QtBot
 
@@ -17,6 +18,7 @@ from diaulos.app.desk import Desk
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
+from diaulos.storage.settings import SettingsFile
 from support import NOON, RecordingOutput
 
 
@@ -35,7 +37,7 @@ def services(tmp_path: Path) -> Services:
 
 @pytest.fixture
 def preferences(tmp_path: Path) -> Preferences:
-    return Preferences(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
+    return Preferences(SettingsFile(tmp_path / "settings.json"))
 
 
 @pytest.fixture
@@ -49,6 +51,7 @@ def window(qtbot: QtBot, preferences: Preferences, services: Services) -> Iterat
     Desk(made, services)
     made.show()
     yield made
+    made.preferences.sync()
     assert made.desk is not None
     document = made.desk.document
     if document is not None:
@@ -88,6 +91,25 @@ def opened(desk: Desk, demo_copy: Path, settled: Callable[[Desk], None]) -> Desk
     assert desk.open_path(demo_copy)
     settled(desk)
     return desk
+
+
+@pytest.fixture(autouse=True)
+def disk_waits(monkeypatch: pytest.MonkeyPatch) -> Iterator[list[str]]:
+    """Where the window's own thread waited until a disk had confirmed: nowhere. (A disk may take
+    a second for it, and the window stands still as long.)"""
+    waits: list[str] = []
+    real = os.fsync
+
+    def fsync(handle: int) -> None:
+        if threading.current_thread() is threading.main_thread():
+            stack = [one for one in traceback.extract_stack() if "/diaulos/" in one.filename]
+            if any("/diaulos/app/" in one.filename for one in stack):
+                waits.append(" > ".join(f"{Path(one.filename).name}:{one.name}" for one in stack))
+        real(handle)
+
+    monkeypatch.setattr(os, "fsync", fsync)
+    yield waits
+    assert waits == [], waits
 
 
 @pytest.fixture(autouse=True)

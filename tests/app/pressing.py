@@ -11,7 +11,6 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from diaulos.app import theme
@@ -19,6 +18,7 @@ from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.app.start import Starter
+from diaulos.storage.settings import SettingsFile
 
 CONTROL, PRESSED, RELEASED = 4, 2, 3
 
@@ -89,7 +89,7 @@ def main() -> None:
             app.processEvents()
             time.sleep(0.001)
 
-    preferences = Preferences(QSettings(sys.argv[2], QSettings.Format.IniFormat))
+    preferences = Preferences(SettingsFile(Path(sys.argv[2])))
     preferences.view = "instruments"
     window = MainWindow(preferences)
     window.show()

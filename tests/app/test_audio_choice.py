@@ -10,7 +10,6 @@ import numpy as np
 import pytest
 import soundfile
 from jack_server import JackServer
-from PySide6.QtCore import QSettings
 from pytestqt.qtbot import QtBot
 from test_jack import running, server  # noqa: F401 - fixtures
 
@@ -24,6 +23,7 @@ from diaulos.app.services import Services
 from diaulos.errors import AudioDeviceError, RefusedError
 from diaulos.ids import BENCH
 from diaulos.session.model import SIMULATED
+from diaulos.storage.settings import SettingsFile
 from diaulos.wiring import new_session
 from diaulos.work.capture.roundtrip import RoundTrip
 from diaulos.work.capture.smallest import BlockTrial
@@ -181,7 +181,7 @@ def test_takes_go_by_the_chosen_device(
 ) -> None:
     """A guitar session on another program's ports; one that is gone is told, nothing is lost."""
     running.amp("box", channels=4, gain=0.5, delay_frames=100.0, noise_dbfs=-30.0)
-    preferences = Preferences(QSettings(str(tmp_path / "p.ini"), QSettings.Format.IniFormat))
+    preferences = Preferences(SettingsFile(tmp_path / "p.json"))
     preferences.device = "box"
     window = MainWindow(preferences)
     desk = Desk(window, Services.of_this_machine(preferences))

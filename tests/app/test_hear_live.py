@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 from test_audio_choice import Listed
 
@@ -19,6 +19,7 @@ from diaulos.app.views.takes.view import TakesView
 from diaulos.ids import BENCH
 from diaulos.session.edits import set_device_setting
 from diaulos.session.roles import recording_rig
+from diaulos.storage.settings import SettingsFile
 from diaulos.wiring import HeardLive, new_session
 from diaulos.work.capture.trips import Trip, WayRound
 from diaulos.work.rigs.building import start_of
@@ -48,7 +49,7 @@ def ear() -> Ear:
 
 @pytest.fixture
 def desk(qtbot: QtBot, tmp_path: Path, ear: Ear):  # type: ignore[no-untyped-def]
-    preferences = Preferences(QSettings(str(tmp_path / "p.ini"), QSettings.Format.IniFormat))
+    preferences = Preferences(SettingsFile(tmp_path / "p.json"))
     preferences.device = DEVICE
     window = MainWindow(preferences)
     known = (Trip(DEVICE, RATE, 256, 293.25, 0.01, 1, 1),)

@@ -349,12 +349,13 @@ ENDED = """
 import os, signal, sys
 sys.path[:0] = {path!r}
 from pathlib import Path
-from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtCore import QTimer
 from diaulos.app import preferences, start
 from diaulos.session import edits
+from diaulos.storage.settings import SettingsFile
 
 folder, record, number = Path({folder!r}), {record}, {number}
-settings = QSettings({settings!r}, QSettings.Format.IniFormat)
+settings = SettingsFile(Path({settings!r}))
 kept = preferences.Preferences
 preferences.Preferences = lambda: kept(settings)
 real = start.Starter._open
@@ -399,7 +400,7 @@ def test_a_signal_ends_it_and_loses_nothing(
         pytest.skip("one signal stands for the others")
     script = ENDED.format(
         path=sys.path, folder=str(demo_copy), record=record, number=int(number),
-        settings=str(tmp_path / "s.ini"),
+        settings=str(tmp_path / "s.json"),
     )  # fmt: skip
     count = len(read_session(demo_copy / "session.json").takes)
     run = subprocess.run(

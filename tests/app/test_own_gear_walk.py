@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 from hands import ALT, CTRL, press, tab_to, through
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QFileDialog
 from pytestqt.qtbot import QtBot
 
@@ -23,6 +23,7 @@ from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.session.instrument import CoilValues, Instrument
+from diaulos.storage.settings import SettingsFile
 from diaulos.work.training.faults import FaultHunt
 from diaulos.work.training.hearing import SKILLS, Hearing
 from diaulos.work.training.setting import Gaining, Matching
@@ -34,7 +35,7 @@ Settle = Callable[[Desk], None]
 def elsewhere(qtbot: QtBot, tmp_path: Path, services: Services) -> Iterator[Desk]:
     """Another machine: another home, so another library, other settings."""
     home = tmp_path / "other-home"
-    made = MainWindow(Preferences(QSettings(str(home / "s.ini"), QSettings.Format.IniFormat)))
+    made = MainWindow(Preferences(SettingsFile(home / "s.json")))
     desk = Desk(made, replace(
         services, library=wiring.library_at(home / "library"),
         training=wiring.training_record(home / "training.json"),

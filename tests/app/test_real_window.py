@@ -19,16 +19,17 @@ from support import program
 
 DRIVE = """
 import json, os, sys
-from PySide6.QtCore import QSettings, QTimer
+from pathlib import Path
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 from diaulos.app import start, theme
 from diaulos.app.main_window import MainWindow
 from diaulos.app.preferences import Preferences
+from diaulos.storage.settings import SettingsFile
 app = QApplication(["diaulos"])
 theme.load_fonts()
-settings = QSettings(sys.argv[2], QSettings.Format.IniFormat)
+settings = SettingsFile(Path(sys.argv[2]))
 window = MainWindow(Preferences(settings))
-from pathlib import Path
 starter = start.Starter(window, Path(sys.argv[1]), demo=False)
 seen = {}
 def painted():
@@ -77,7 +78,7 @@ def test_a_real_window_opens_paints_and_is_remembered(demo_copy: Path, tmp_path:
     xvfb = program("xvfb-run")
     run = subprocess.run(
         [xvfb, "-a", "-s", "-screen 0 1400x900x24", sys.executable, "-c", DRIVE, str(demo_copy),
-         str(tmp_path / "settings.ini")],
+         str(tmp_path / "settings.json")],
         env=environment(tmp_path), capture_output=True, text=True, timeout=120, check=False,
     )  # fmt: skip
     assert run.returncode == 0, run.stdout + run.stderr
@@ -117,7 +118,7 @@ def test_keys_wait_in_line_while_a_view_is_made(demo_copy: Path, tmp_path: Path)
     run = subprocess.run(
         [xvfb, "-a", "-s", "-screen 0 1400x900x24", sys.executable,
          str(Path(__file__).parent / "pressing.py"), str(demo_copy),
-         str(tmp_path / "settings.ini")],
+         str(tmp_path / "settings.json")],
         env=environment(tmp_path), capture_output=True, text=True, timeout=240, check=False,
     )  # fmt: skip
     assert run.returncode == 0, run.stdout + run.stderr

@@ -311,11 +311,10 @@ def test_night_and_day(opened: Desk) -> None:
 
 
 def test_settings_of_a_wrong_type_are_ignored(preferences: Preferences) -> None:
-    store = preferences._settings
-    store.setValue("look", 17)
-    store.setValue("recent", "{not json")
-    store.setValue("levels_db", '{"a": "loud"}')
-    store.setValue("geometry", "wide")
+    preferences._file.keep(
+        {"look": "17", "recent": "{not json", "levels_db": '{"a": "loud"}', "geometry": "{}"}
+    )
+    preferences = Preferences(preferences._file)
     assert preferences.look == "day"
     assert preferences.recent == []
     assert preferences.levels_db == {}

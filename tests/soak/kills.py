@@ -218,7 +218,7 @@ def reamp_check(path: Path, board: Board) -> None:
 def window_child(path: Path, board: Board) -> None:
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     os.environ["QT_LOGGING_RULES"] = "default.warning=false"
-    from PySide6.QtCore import QSettings, QTimer
+    from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
     from diaulos.app import theme
@@ -226,10 +226,11 @@ def window_child(path: Path, board: Board) -> None:
     from diaulos.app.main_window import MainWindow
     from diaulos.app.preferences import Preferences
     from diaulos.app.services import Services
+    from diaulos.storage.settings import SettingsFile
 
     app = QApplication([])
     theme.load_fonts()
-    settings = QSettings(str(path.with_suffix(".ini")), QSettings.Format.IniFormat)
+    settings = SettingsFile(path.with_suffix(".json"))
     window = MainWindow(Preferences(settings))
     desk = Desk(window, Services.of_this_machine())
     window.show()

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtGui import QImage
 
 from diaulos import wiring
 from diaulos.app.asking import ask_file, ask_folder, ask_to_save
-from diaulos.app.dialogs.gear import GearDialog
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
 from diaulos.app.widgets.photographs import picture_of
@@ -21,6 +20,9 @@ from diaulos.session.model import Session
 from diaulos.session.tone_stage import in_hand
 from diaulos.work.library.keeping import Standing, keep, standings, take, what_would_change
 from diaulos.work.ports import CancelToken, Progress
+
+if TYPE_CHECKING:
+    from diaulos.app.dialogs.gear import GearDialog
 
 GEAR = f"Gear (*{wiring.GEAR_SUFFIX} *.json);;All files (*)"
 PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp);;All files (*)"
@@ -41,6 +43,8 @@ class Gear:
 
     def ask_gear(self) -> None:
         """The library."""
+        from diaulos.app.dialogs.gear import GearDialog
+
         desk = self._desk
         desk.hush()
         dialog = GearDialog(self._session, desk.window)

@@ -6,8 +6,6 @@ from collections.abc import Callable
 from pathlib import Path
 
 from diaulos.app.asking import ask_file, ask_files
-from diaulos.app.dialogs.import_di import ImportDiDialog
-from diaulos.app.dialogs.import_take import ImportTakeDialog
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
 from diaulos.errors import DiaulosError
@@ -32,6 +30,8 @@ class Importing:
 
     def import_dialog(self, path: Path) -> None:
         """Ask for what must be known about a file, then import it."""
+        from diaulos.app.dialogs.import_di import ImportDiDialog
+
         desk = self._desk
         if desk.document is None:
             return
@@ -80,6 +80,8 @@ class Importing:
 
     def import_take_dialog(self, paths: list[Path]) -> None:
         """Ask what the channels of some files are, then import them."""
+        from diaulos.app.dialogs.import_take import ImportTakeDialog
+
         desk = self._desk
         if desk.document is None:
             return

@@ -498,5 +498,4 @@ class MainWindow(QMainWindow):
         if self.desk is not None:
             self.desk.shut_down()
         self.preferences.geometry = self.saveGeometry()
-        self.preferences.sync()
         event.accept()

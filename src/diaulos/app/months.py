@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from diaulos import wiring
 from diaulos.app.asking import ask_folder
-from diaulos.app.dialogs.months import MonthsDialog
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
 from diaulos.work.months.timeline import Change, Series, changes, timeline
 from diaulos.work.ports import CancelToken, Progress
+
+if TYPE_CHECKING:
+    from diaulos.app.dialogs.months import MonthsDialog
 
 Found = tuple[tuple[Series, ...], tuple[Change, ...], int, list[tuple[str, str]]]
 
@@ -24,6 +27,8 @@ class Months:
 
     def ask_months(self) -> None:
         """What was measured over months, in the folder of the open session."""
+        from diaulos.app.dialogs.months import MonthsDialog
+
         document = self._desk.document
         if document is None:
             return

@@ -5,6 +5,7 @@ from __future__ import annotations
 from contextlib import suppress
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
@@ -20,8 +21,6 @@ from diaulos.app.demo_place import (
     finish,
     is_unfinished,
 )
-from diaulos.app.dialogs.new_session import NewSessionDialog
-from diaulos.app.dialogs.recover import RecoverDialog
 from diaulos.app.document import Document
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
@@ -34,6 +33,9 @@ from diaulos.wiring import SessionFolder
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.recovery import Recovery, Remains, bring_back, remains_of
 from diaulos.work.reamp.words import Loops
+
+if TYPE_CHECKING:
+    from diaulos.app.dialogs.new_session import NewSessionDialog
 
 LET_GO_MS = 200
 """After a session is closed."""
@@ -162,6 +164,8 @@ class Opening:
 
     def ask_recover(self) -> None:
         """What lies in the folder and is not in the session."""
+        from diaulos.app.dialogs.recover import RecoverDialog
+
         document, folder = self._desk.document, self._desk.folder
         if document is None or folder is None or document.read_only:
             return
@@ -225,6 +229,8 @@ class Opening:
 
     def new_session(self) -> None:
         """Ask for what a new session needs and make it."""
+        from diaulos.app.dialogs.new_session import NewSessionDialog
+
         dialog = NewSessionDialog(self._desk.window.preferences.sessions_folder, self._desk.window)
         if dialog.exec() and self._desk.may_leave(lambda: self.make_session(dialog)):
             self.make_session(dialog)
@@ -232,14 +238,17 @@ class Opening:
     def make_session(self, dialog: NewSessionDialog) -> None:
         """Make the session that a dialog describes."""
         try:
-            folder, session = wiring.new_session(
-                dialog.path,
-                name=dialog.name.text().strip(),
-                rate_hz=dialog.rate.currentData(),
-                word_length=dialog.word.currentData(),
-                tempo_bpm=dialog.tempo.value(),
-                metre=dialog.metre.currentText(),
-                start=dialog.start,
+            folder, session = beside(
+                partial(
+                    wiring.new_session,
+                    dialog.path,
+                    name=dialog.name.text().strip(),
+                    rate_hz=dialog.rate.currentData(),
+                    word_length=dialog.word.currentData(),
+                    tempo_bpm=dialog.tempo.value(),
+                    metre=dialog.metre.currentText(),
+                    start=dialog.start,
+                )
             )
         except DiaulosError as error:
             self._desk.show_problem(error)
@@ -260,7 +269,7 @@ class Opening:
             return
         else:
             try:
-                folder, session = begun_demo(path)
+                folder, session = beside(partial(begun_demo, path))
             except DiaulosError as error:
                 desk.show_problem(error)
                 return

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from diaulos.app.dialogs.practices import PracticesDialog
+from typing import TYPE_CHECKING
+
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
 from diaulos.figures import counted
@@ -18,6 +19,9 @@ from diaulos.work.practices.departures import (
 )
 from diaulos.work.rigs.stored import stored_of
 
+if TYPE_CHECKING:
+    from diaulos.app.dialogs.practices import PracticesDialog
+
 
 class Practices:
     """What the house does, and what this session does otherwise."""
@@ -30,6 +34,8 @@ class Practices:
 
     def ask_practices(self) -> None:
         """The practices."""
+        from diaulos.app.dialogs.practices import PracticesDialog
+
         document = self._desk.document
         if document is None:
             return

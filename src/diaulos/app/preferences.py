@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
 
-from PySide6.QtCore import QByteArray, QSettings
+from PySide6.QtCore import QByteArray
 
+from diaulos.errors import StorageError
 from diaulos.ids import BENCH
+from diaulos.storage.settings import SettingsFile
 
 One = TypeVar("One")
 STUDIO = "Simulated studio"
@@ -27,22 +30,77 @@ def _words(value: Any) -> list[str]:
     return value
 
 
-class Preferences:
-    """Typed access to Qt's settings; stored values are never trusted to have a type."""
+def _of_version_0_2() -> dict[str, str]:
+    """What versions up to 0.2 kept, in Qt's own file."""
+    from PySide6.QtCore import QSettings
 
-    def __init__(self, settings: QSettings | None = None) -> None:
-        self._settings = settings or QSettings("Diaulos", "Diaulos")
+    settings, found = QSettings("Diaulos", "Diaulos"), dict[str, str]()
+    for key in settings.allKeys():
+        value = settings.value(key)
+        if isinstance(value, QByteArray):
+            found[key] = value.toBase64().toStdString()
+        elif isinstance(value, str):
+            found[key] = value
+    return found
+
+
+class Preferences:
+    """Typed access to what is remembered; stored values are never trusted to have a type.
+
+    A value is known at once and written behind: a disk may take a second to confirm, and the
+    window waits for none. (Qt's own settings write on the thread that sets them.)
+    """
+
+    def __init__(self, file: SettingsFile | None = None) -> None:
+        self._file = file or SettingsFile()
+        self._values = self._file.known()
+        self._changes: dict[str, str | None] = {}
+        self._lock = threading.Lock()
+        self._writer: threading.Thread | None = None
+        if file is None and not self._file.path.exists():
+            for key, words in _of_version_0_2().items():
+                self._put(key, words)
 
     def _text(self, key: str, default: str = "") -> str:
-        value = self._settings.value(key, default)
-        return value if isinstance(value, str) else default
+        return self._values.get(key, default)
+
+    def _put(self, key: str, words: str | None) -> None:
+        """Remember words, None to forget them."""
+        if self._values.get(key) == words:
+            return
+        if words is None:
+            del self._values[key]
+        else:
+            self._values[key] = words
+        with self._lock:
+            self._changes[key] = words
+            if self._writer is None:
+                # No daemon: the program ends when what it was told is on the disk.
+                self._writer = threading.Thread(target=self._write, name="settings")
+                self._writer.start()
+
+    def _write(self) -> None:
+        while True:
+            with self._lock:
+                changes, self._changes = self._changes, {}
+                if not changes:
+                    self._writer = None
+                    return
+            try:
+                self._file.keep(changes)
+            except StorageError:
+                # It is remembered as long as the program runs, and tried again with the next.
+                with self._lock:
+                    self._changes = {**changes, **self._changes}
+                    self._writer = None
+                return
 
     def _mapping(self, key: str, kind: Callable[[Any], One]) -> dict[str, One]:
         """What is stored for each of some names; nothing where it is not what it should be."""
         try:
             value = json.loads(self._text(key, "{}"))
             return {str(name): kind(one) for name, one in value.items()}
-        except (ValueError, AttributeError, TypeError):
+        except (ValueError, AttributeError, TypeError, RecursionError):
             return {}
 
     @property
@@ -52,7 +110,7 @@ class Preferences:
 
     @look.setter
     def look(self, name: str) -> None:
-        self._settings.setValue("look", name)
+        self._put("look", name)
 
     @property
     def zoom(self) -> float:
@@ -65,7 +123,7 @@ class Preferences:
 
     @zoom.setter
     def zoom(self, value: float) -> None:
-        self._settings.setValue("zoom", f"{value:g}")
+        self._put("zoom", f"{value:g}")
 
     @property
     def view(self) -> str:
@@ -74,7 +132,7 @@ class Preferences:
 
     @view.setter
     def view(self, ident: str) -> None:
-        self._settings.setValue("view", ident)
+        self._put("view", ident)
 
     @property
     def recent(self) -> list[str]:
@@ -88,7 +146,7 @@ class Preferences:
     def add_recent(self, path: str) -> None:
         """Put a session at the head of the list."""
         paths = [path, *(other for other in self.recent if other != path)][:MOST_RECENT]
-        self._settings.setValue("recent", json.dumps(paths))
+        self._put("recent", json.dumps(paths))
 
     @property
     def folders(self) -> dict[str, str]:
@@ -98,7 +156,7 @@ class Preferences:
     def remember_folder(self, question: str, folder: str) -> None:
         """The folder of a file that was chosen."""
         known = list({**self.folders, question: folder}.items())[-MOST_FOLDERS:]
-        self._settings.setValue("folders", json.dumps(dict(known)))
+        self._put("folders", json.dumps(dict(known)))
 
     @property
     def device(self) -> str:
@@ -107,7 +165,7 @@ class Preferences:
 
     @device.setter
     def device(self, name: str) -> None:
-        self._settings.setValue("device", name)
+        self._put("device", name)
 
     def listens_by(self, device: str) -> int:
         """The first of the two outputs (from 1) of a device by which a person listens; 0: by the
@@ -116,9 +174,7 @@ class Preferences:
 
     def listen_by(self, device: str, first: int) -> None:
         """Remember it."""
-        self._settings.setValue(
-            "listening", json.dumps({**self._mapping("listening", int), device: first})
-        )
+        self._put("listening", json.dumps({**self._mapping("listening", int), device: first}))
 
     def block_of(self, device: str) -> int:
         """Frames per cycle of a device that leaves them to us; 0: the usual."""
@@ -126,9 +182,7 @@ class Preferences:
 
     def keep_block(self, device: str, frames: int) -> None:
         """Remember it."""
-        self._settings.setValue(
-            "blocks", json.dumps({**self._mapping("blocks", int), device: frames})
-        )
+        self._put("blocks", json.dumps({**self._mapping("blocks", int), device: frames}))
 
     def live_level(self, device: str) -> float:
         """dB at which a person hears live by a device; a new one begins quietly."""
@@ -136,7 +190,7 @@ class Preferences:
 
     def keep_live_level(self, device: str, level_db: float) -> None:
         """Remember it."""
-        self._settings.setValue(
+        self._put(
             "live_levels", json.dumps({**self._mapping("live_levels", float), device: level_db})
         )
 
@@ -158,7 +212,7 @@ class Preferences:
         if keys:
             kept[session_id] = keys
         last = dict(list(kept.items())[-MOST_SESSIONS:])
-        self._settings.setValue("compared", json.dumps(last))
+        self._put("compared", json.dumps(last))
 
     @property
     def sessions_folder(self) -> Path:
@@ -168,7 +222,7 @@ class Preferences:
 
     @sessions_folder.setter
     def sessions_folder(self, folder: Path) -> None:
-        self._settings.setValue("sessions_folder", str(folder))
+        self._put("sessions_folder", str(folder))
 
     def forget(self, what: str) -> None:
         """Remember nothing of: "recent" sessions, "folders", "levels", "safety"."""
@@ -178,7 +232,7 @@ class Preferences:
             "levels": "levels_db",
             "safety": "acknowledged",
         }
-        self._settings.remove(keys[what])
+        self._put(keys[what], None)
 
     @property
     def levels_db(self) -> dict[str, float]:
@@ -187,17 +241,17 @@ class Preferences:
 
     @levels_db.setter
     def levels_db(self, levels: dict[str, float]) -> None:
-        self._settings.setValue("levels_db", json.dumps(levels))
+        self._put("levels_db", json.dumps(levels))
 
     @property
     def geometry(self) -> QByteArray | None:
         """The window's place and size."""
-        value = self._settings.value("geometry")
-        return value if isinstance(value, QByteArray) and not value.isEmpty() else None
+        value = QByteArray.fromBase64(self._text("geometry").encode("ascii", "ignore"))
+        return None if value.isEmpty() else value
 
     @geometry.setter
     def geometry(self, value: QByteArray) -> None:
-        self._settings.setValue("geometry", value)
+        self._put("geometry", value.toBase64().toStdString())
 
     @property
     def acknowledged(self) -> bool:
@@ -206,8 +260,10 @@ class Preferences:
 
     @acknowledged.setter
     def acknowledged(self, value: bool) -> None:
-        self._settings.setValue("acknowledged", "yes" if value else "no")
+        self._put("acknowledged", "yes" if value else "no")
 
     def sync(self) -> None:
-        """Write to disk."""
-        self._settings.sync()
+        """Wait until everything is on the disk."""
+        writer = self._writer
+        if writer is not None:
+            writer.join()

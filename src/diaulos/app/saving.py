@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from diaulos.app.asking import ask_to_save
+from diaulos.app.breathing import beside
 from diaulos.app.holder import Holder
 from diaulos.app.jobs import Job
 from diaulos.errors import DiaulosError
@@ -196,7 +198,7 @@ class Saving:
         )
         if answer == 0:
             try:
-                save_session(folder, document.session)
+                beside(partial(save_session, folder, document.session))
             except DiaulosError as error:
                 desk.show_problem(error)
                 return False

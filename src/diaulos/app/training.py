@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Protocol
+from functools import partial
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos import wiring
-from diaulos.app.dialogs.trainer import MOST_S, Material, TrainerDialog
+from diaulos.app.breathing import beside
 from diaulos.app.holder import Holder
 from diaulos.errors import DiaulosError
 from diaulos.work.listening.heard import track_reader
 from diaulos.work.listening.sound import Sound
+
+if TYPE_CHECKING:
+    from diaulos.app.dialogs.trainer import Material, TrainerDialog
 
 MOST_TAKES = 12
 
@@ -32,6 +36,8 @@ class Training:
 
     def ask_trainer(self) -> None:
         """The exercises."""
+        from diaulos.app.dialogs.trainer import TrainerDialog
+
         desk = self._desk
         if desk.document is None or desk.sound is None:
             return
@@ -48,6 +54,8 @@ class Training:
 
     def _materials(self) -> tuple[Material, ...]:
         """The simulated player of each instrument, then the newest takes' tracks."""
+        from diaulos.app.dialogs.trainer import MOST_S, Material
+
         document = self._desk.document
         assert document is not None
         session, store = document.session, document.store
@@ -77,7 +85,7 @@ class Training:
         now = services.clock().isoformat(timespec="seconds")[:19]
         kept = one.model_copy(update={"at": now})
         try:
-            services.training.add(kept)
+            beside(partial(services.training.add, kept))
         except DiaulosError as error:
             self._desk.window.say(str(error))
         if self.dialog is not None:

@@ -66,7 +66,7 @@ from diaulos.units import (
 
 Real = NDArray[np.float64]
 
-GRID_HZ: Real = np.unique(np.append(np.geomspace(20.0, 20_000.0, 96), PLAN_HZ))
+GRID_HZ: Real = np.sort(np.append(np.geomspace(20.0, 20_000.0, 96), PLAN_HZ))
 """The band of every noise figure; 1 kHz is one of its points."""
 AT_1KHZ = int(np.searchsorted(GRID_HZ, PLAN_HZ))
 BAND_HZ: Real = np.zeros(GRID_HZ.size)

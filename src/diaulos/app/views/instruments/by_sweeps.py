@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from diaulos.app.dialogs.identify import IdentifyDialog
-from diaulos.app.dialogs.known_resistor import KnownResistorDialog
-from diaulos.app.dialogs.sweep_line import Bench
+from typing import TYPE_CHECKING
+
 from diaulos.app.views.instruments.tone_work import ToneWork
 from diaulos.circuit.loading import Load
 from diaulos.ids import BENCH
 from diaulos.session.instrument import Instrument
 from diaulos.work.ports import AudioBackend
+
+if TYPE_CHECKING:
+    from diaulos.app.dialogs.sweep_line import Bench
 
 MOST_CHANNELS = 64
 
@@ -19,6 +21,8 @@ class BySweeps(ToneWork):
 
     def _bench(self) -> Bench:
         """Where sweeps go."""
+        from diaulos.app.dialogs.sweep_line import Bench
+
         device = self._services.device()
         rate = self._document.session.sample_rate_hz
         if device == BENCH:
@@ -27,6 +31,8 @@ class BySweeps(ToneWork):
 
     def ask_identify(self) -> None:
         """Find by sweeps what the chosen position's pickup is made of."""
+        from diaulos.app.dialogs.identify import IdentifyDialog
+
         instrument, services, bench = self.instrument, self._services, self._bench()
         if instrument is None or instrument.position is None:
             return
@@ -54,6 +60,8 @@ class BySweeps(ToneWork):
 
     def ask_by_resistor(self) -> None:
         """Measure a cable, an input or an output by a known resistor."""
+        from diaulos.app.dialogs.known_resistor import KnownResistorDialog
+
         instrument, services, bench = self.instrument, self._services, self._bench()
         if instrument is None:
             return

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QItemSelectionModel, Qt, QTimer
 from PySide6.QtWidgets import (
@@ -15,7 +16,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from diaulos.app.dialogs.measure import MeasureDialog, MeasureRequest
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
 from diaulos.app.views.instruments.by_sweeps import BySweeps
@@ -48,6 +48,9 @@ from diaulos.work.instruments.strength import (
 from diaulos.work.instruments.trims import solve_trims, trim_rows, trims_table
 from diaulos.work.ports import CancelToken, FileNotes, Progress
 from diaulos.work.takes.ready import calibration_of, dry_input_of
+
+if TYPE_CHECKING:
+    from diaulos.app.dialogs.measure import MeasureRequest
 
 FIGURES_DELAY_MS = 40
 STRUM_SECONDS = 7.0
@@ -350,6 +353,8 @@ class InstrumentsView(BySweeps):
 
     def ask_measure(self) -> None:
         """Ask for a recording of hard strumming and measure it."""
+        from diaulos.app.dialogs.measure import MeasureDialog
+
         instrument = self.instrument
         if instrument is None:
             return

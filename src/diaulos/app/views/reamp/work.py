@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtWidgets import (
     QInputDialog,
     QPushButton,
 )
 
 from diaulos.app.asking import ask, ask_file, ask_to_save
+from diaulos.app.breathing import beside
 from diaulos.app.jobs import Job
 from diaulos.app.views.reamp.parts import ReampParts
 from diaulos.errors import DiaulosError, RefusedError, RigError
@@ -278,13 +281,16 @@ class ReampWork(ReampParts):
         try:
             if device is None:
                 raise RigError("No device of this rig adds a cabinet.", where=rig.name)
-            outcome = import_impulse(
-                Path(path),
-                session,
-                store=store,
-                files=services.files,
-                resample=services.resample,
-                clock=services.clock,
+            outcome = beside(
+                partial(
+                    import_impulse,
+                    Path(path),
+                    session,
+                    store=store,
+                    files=services.files,
+                    resample=services.resample,
+                    clock=services.clock,
+                )
             )
         except DiaulosError as error:
             self.tone.show_rig(session, rig)
