@@ -152,3 +152,32 @@ def test_wrong_words_for_the_window(
 ) -> None:
     assert main(words) == code
     assert text in capsys.readouterr().err
+
+
+READ = """
+import linecache, sys
+from PySide6.QtCore import QObject, Signal
+from diaulos.app import start
+if sys.argv[1] == "left alone":
+    start.leave_sources_alone()
+import numpy, diaulos.signal.checks
+class Told(QObject):
+    told = Signal(int)
+got, told = [], Told()
+told.told.connect(got.append)
+told.told.emit(7)
+assert got == [7]
+print(sum("site-packages/numpy" in name for name in linecache.cache))
+"""
+
+
+def test_sources_of_what_is_imported_are_not_read() -> None:
+    def read(how: str) -> int:
+        run = subprocess.run(
+            [sys.executable, "-c", READ, how],
+            capture_output=True, text=True, timeout=120, check=True,
+        )  # fmt: skip
+        return int(run.stdout)
+
+    assert read("left alone") == 0
+    assert read("as it comes") > 20, "PySide no longer reads them: take leave_sources_alone out"
