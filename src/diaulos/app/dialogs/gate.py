@@ -7,10 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QPainter, QPen
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QVBoxLayout, QWidget
 
 from diaulos.app import theme
+from diaulos.app.widgets.columns import fill_columns
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.plot import Plot
@@ -92,12 +93,9 @@ class GatePlot(Plot):
 
         self._axis(painter, box, y)
         levels = 20.0 * np.log10(np.maximum(tops, 1e-10))
-        points = [QPointF(box.left(), box.bottom())]
-        points += [QPointF(box.left() + at, y(float(one))) for at, one in enumerate(levels)]
-        points.append(QPointF(box.left() + wide - 1, box.bottom()))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(look.colour("di"))
-        painter.drawPolygon(QPolygonF(points))
+        heights = box.top() + np.clip(-levels * height, 0.0, box.height())
+        fill_columns(painter, QRectF(box.left(), box.top(), wide, box.height()),
+                     heights, np.full(wide, box.bottom()), look.colour("di"))  # fmt: skip
         edges = np.flatnonzero(np.diff(np.concatenate([[0], shut.astype(int), [0]])))
         for first, last in zip(edges[::2], edges[1::2], strict=True):
             painter.fillRect(

@@ -17,12 +17,12 @@ from PySide6.QtGui import (
     QPainter,
     QPainterPath,
     QPen,
-    QPolygonF,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from diaulos.app import theme
+from diaulos.app.widgets.columns import fill_columns
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
 from diaulos.app.widgets.painted import scaled_size
 from diaulos.app.widgets.plot import Plot
@@ -304,19 +304,16 @@ class Waveform(Plot):
         low, high = trace.overview.columns(self._view[0], self._view[1], count)
         half = plot.height() / 2.0 / scale * trace.gain
         middle = plot.center().y()
-        xs = plot.left() + np.arange(count) + 0.5
-        upper = middle - high * half
+        upper = np.asarray(middle - high * half, np.float64)
         lower = np.maximum(middle - low * half, upper + 1.0)
-        points = [QPointF(x, y) for x, y in zip(xs, upper, strict=True)]
-        points += [QPointF(x, y) for x, y in zip(xs[::-1], lower[::-1], strict=True)]
-        colour = theme.current().colour(TAP_TOKENS.get(trace.tap, "muted"))
-        outline = QPen(colour, 1)
         fill = theme.current().colour(TAP_TOKENS.get(trace.tap, "muted"))
         fill.setAlpha(110)
-        painter.setPen(outline)
-        painter.setBrush(fill)
-        painter.drawPolygon(QPolygonF(points))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
+        fill_columns(painter, QRectF(plot.left(), plot.top(), count, plot.height()),
+                     upper, lower, fill)  # fmt: skip
+        painter.setPen(QPen(theme.current().colour(TAP_TOKENS.get(trace.tap, "muted")), 1))
+        xs = (plot.left() + np.arange(count) + 0.5).tolist()
+        for edge in (upper, lower):
+            painter.drawPolyline([QPointF(x, y) for x, y in zip(xs, edge.tolist(), strict=True)])
 
     def _paint_samples(self, painter: QPainter, plot: QRectF, trace: Trace, scale: float) -> None:
         first = max(0, int(self._view[0]) - 1)

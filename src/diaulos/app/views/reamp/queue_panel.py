@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QPointF, QSignalBlocker, Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent, QPolygonF
+from PySide6.QtCore import QRectF, QSignalBlocker, Qt, Signal
+from PySide6.QtGui import QPaintEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from diaulos.app import theme
+from diaulos.app.widgets.columns import fill_columns
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.painted import Painted, most_height
 from diaulos.app.widgets.tables import Cell, Table
@@ -72,20 +73,16 @@ class MiniWave(Painted):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter, look = self.canvas(), theme.current()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         count = max(2, int(self.wide) - 8)
         drawn = self._drawn
         low, high = drawn.overview.columns(float(drawn.first), float(drawn.last), count)
         middle, half = self.high / 2.0, self.high / 2.0 - 2.0
         tops = np.clip(drawn.gain * high / self._height, -1.0, 1.0)
         lows = np.clip(drawn.gain * low / self._height, -1.0, 1.0)
-        outline = [QPointF(4.0 + x, middle - half * float(y)) for x, y in enumerate(tops)]
-        outline += [
-            QPointF(4.0 + x, middle - half * float(lows[x])) for x in range(len(lows) - 1, -1, -1)
-        ]
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(look.colour("amp"))
-        painter.drawPolygon(QPolygonF(outline))
+        # Silence is a line.
+        upper = np.minimum(middle - half * tops, middle - 0.5)
+        lower = np.maximum(middle - half * lows, middle + 0.5)
+        fill_columns(painter, QRectF(4.0, 0.0, count, self.high), upper, lower, look.colour("amp"))
 
 
 class QueuePanel(QWidget):
