@@ -2,7 +2,8 @@
 
 Run by the benchmark: `python ports_load.py SECONDS BLOCK INPUTS`. Prints JSON: frames lost and
 skipped, the server's xruns, processor seconds of this process and of the one that holds the
-ports, and whether the server had real-time rights. Every sample is held to the server's time.
+ports, the memory of both after a fifth of the time and at the end (MB), and whether the server
+had real-time rights. Every sample is held to the server's time.
 """
 
 from __future__ import annotations
@@ -86,9 +87,13 @@ def main() -> None:
 
         job = threading.Thread(target=compute)
         job.start()
+        started, memory = time.monotonic(), list[list[float]]()
         while thread.is_alive():
             app.processEvents()
             time.sleep(0.002)
+            gone = time.monotonic() - started
+            if (not memory and gone > seconds / 5.0) or (len(memory) == 1 and gone > seconds - 1.0):
+                memory.append(_held())
         working[0] = False
         job.join()
         spent = [now - then for now, then in zip(_spent(), begun, strict=True)]
@@ -97,8 +102,21 @@ def main() -> None:
     print(json.dumps({
         "lost": counts["lost"], "skipped": counts["skipped"], "xruns": counts["xruns"],
         "apart": wrong[0], "breaks": wrong[1], "realtime": ports.stream.server_realtime,
-        "ports_cpu_s": round(spent[1], 2),
+        "ports_cpu_s": round(spent[1], 2), "memory_mb": memory,
     }))  # fmt: skip
+
+
+def _held() -> list[float]:
+    """MB of memory that this process and the one that holds the ports have in use."""
+    found, begun = [], [str(os.getpid())]
+    for task in Path("/proc/self/task").iterdir():
+        begun += (task / "children").read_text(encoding="ascii").split()
+    for one in begun:
+        words = Path(f"/proc/{one}/status").read_text(encoding="ascii", errors="replace")
+        if "jackd" not in words.splitlines()[0]:
+            kilobytes = next(row for row in words.splitlines() if row.startswith("VmRSS"))
+            found.append(round(int(kilobytes.split()[1]) / 1000.0, 1))
+    return found
 
 
 def _spent() -> tuple[float, float]:
