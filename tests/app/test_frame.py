@@ -483,6 +483,12 @@ def test_a_choice_that_has_the_keys_is_taken_by_enter_and_by_space(
     view._way.setFocus(Qt.FocusReason.TabFocusReason)
     qtbot.keyClick(view._way, key)
     assert view.pages.currentWidget() is view.guide
+    view.escape()
+    box = view.tone._slate
+    ticked = box.isChecked()
+    box.setFocus(Qt.FocusReason.TabFocusReason)
+    qtbot.keyClick(box, key)
+    assert box.isChecked() == (ticked != (key == Qt.Key.Key_Space)), "a box is ticked by Space"
 
 
 def test_a_file_question_begins_where_the_last_file_was(

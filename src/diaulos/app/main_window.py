@@ -23,6 +23,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
+    QCheckBox,
     QDialog,
     QFileDialog,
     QHBoxLayout,
@@ -479,7 +480,8 @@ class MainWindow(QMainWindow):
                 return True
         if event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent):
             entered = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
-            if entered and not event.isAutoRepeat() and isinstance(watched, QAbstractButton):
+            own = not event.isAutoRepeat() and not isinstance(watched, QCheckBox)
+            if entered and own and isinstance(watched, QAbstractButton):
                 watched.click()  # outside of dialogs Qt has it do nothing
                 return True
         return super().eventFilter(watched, event)
