@@ -95,6 +95,9 @@ def test_a_new_session_through_its_dialog(desk: Desk, tmp_path: Path, settled: S
     session = desk.document.session
     assert (session.sample_rate_hz, session.word_length) == (96_000, "float")
     assert (session.tempo_bpm, session.metre) == (77.5, "6/8")
+    assert desk.views["instruments"].isVisible(), "where work begins"
+    desk.show("reamp")
+    settled(desk)
     assert "Import DI" in desk.views["reamp"]._empty_takes.text()
     assert (tmp_path / "Quay.diaulos" / "session.json").is_file()
     again = NewSessionDialog(tmp_path)

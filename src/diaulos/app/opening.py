@@ -253,7 +253,7 @@ class Opening:
         except DiaulosError as error:
             self._desk.show_problem(error)
             return
-        self._desk.attach(folder, session)
+        self._desk.attach(folder, session, view=BARE)
 
     def open_demo_session(self) -> None:
         """Open the demo session of this version."""

@@ -77,4 +77,4 @@ VIEWS: tuple[ViewRow, ...] = (
 FIRST = "reamp"
 """Shown when nothing is remembered."""
 BARE = "instruments"
-"""Shown while the demo has no take yet: there is something to see in it."""
+"""Shown while a session has no take yet: work begins there, whatever was on screen last."""
