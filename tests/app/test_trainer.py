@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QToolButton
 from pytestqt.qtbot import QtBot
 
+from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.trainer import TrainerDialog
 from diaulos.work.training.faults import FaultHunt
@@ -36,6 +37,19 @@ def begin(dialog: TrainerDialog, row: int, desk: Desk, settled: Callable[[Desk],
     dialog.seed.setValue(5)
     dialog.start()
     settled(desk)
+
+
+@pytest.mark.parametrize("zoom", [1.0, 1.25])
+def test_every_exercise_is_read_whole(
+    opened: Desk, monkeypatch: pytest.MonkeyPatch, zoom: float
+) -> None:
+    opened.window.dress(theme.NIGHT, zoom)
+    monkeypatch.setattr(TrainerDialog, "exec", lambda self: self.show())
+    opened.training.ask_trainer()
+    made = opened.window.findChild(TrainerDialog)
+    assert made.exercises.horizontalScrollBar().maximum() == 0
+    made.close()
+    made.deleteLater()
 
 
 def test_it_lists_every_exercise_and_what_can_be_played(

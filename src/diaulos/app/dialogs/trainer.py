@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QKeyEvent, QShowEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -141,6 +141,12 @@ class TrainerDialog(QDialog):
         self.resize(980, 640)
         theme.dress(self)
         self.exercises.setCurrentRow(0)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        # Now it knows the size of its text.
+        names = self.exercises
+        names.setMinimumWidth(names.sizeHintForColumn(0) + 2 * names.frameWidth() + 4)
 
     def _lay(self) -> None:
         side = QWidget()
