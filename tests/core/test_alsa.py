@@ -164,6 +164,11 @@ def test_without_anything_there_is_nothing(monkeypatch: pytest.MonkeyPatch, tmp_
     (tmp_path / "none.conf").write_text("", "utf-8")
     monkeypatch.setenv("ALSA_CONFIG_PATH", str(tmp_path / "none.conf"))
     assert AlsaDevices().look().devices == ()
+    with pytest.raises(AudioDeviceError) as told:
+        devices.open_stream(StreamSpec(RATE, 256, 1, 1, device="gone"), lambda *_: False)
+    # The window says it, too: no word of the shell.
+    assert str(told.value).startswith("there is no device 'gone'. Plug it in or start it")
+    assert "--" not in str(told.value)
 
 
 def test_the_process_that_holds_the_ports_imports_little() -> None:

@@ -51,8 +51,7 @@ def _plain(name: str, server: Found) -> DeviceInfo:
     if there is None:
         names = ", ".join(one.name for one in _all(server, plain))
         raise AudioDeviceError(
-            f"there is no device {name!r}.", where="--device",
-            remedy=f"Plug it in, or choose one of: {names or 'none is there'} "
-            "(see diaulos devices).",
+            f"there is no device {name!r}.",
+            remedy="Plug it in or start it" + (f", or choose another: {names}." if names else "."),
         )  # fmt: skip
     return there

@@ -138,8 +138,8 @@ def _named(found: dict[str, Any], name: str) -> dict[str, Any]:
             return dict(one)
     there = ", ".join(str(other["name"]) for other in found["devices"])
     raise AudioDeviceError(
-        f"there is no device {name!r}.", where="JACK",
-        remedy=f"Plug it in or start it, or choose one of: {there or 'none is there'}.",
+        f"there is no device {name!r}.",
+        remedy="Plug it in or start it" + (f", or choose another: {there}." if there else "."),
     )  # fmt: skip
 
 
