@@ -12,14 +12,16 @@ from test_reamp import desk, reamped
 from diaulos.audio.bench_backend import BenchBackend
 from diaulos.cli.main import run as main
 from diaulos.rig.bench import BenchFaults
-from diaulos.rig.course import reamp_courses
-from diaulos.rig.model import PortRef
+from diaulos.rig.course import reamp_course, reamp_courses
+from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.plan import return_control
 from diaulos.rig.templates import build
 from diaulos.session.model import Session
 from diaulos.signal.loop_change import LoopState, loop_change
 from diaulos.storage.folder import SessionFolder
 from diaulos.wiring import bench_for, new_session
 from diaulos.work.reamp.loopcheck import change_words, check_data, check_loop, last_good
+from diaulos.work.reamp.slate import LoopBackendFor
 from support import NOON, RATE
 
 __all__ = ["desk"]  # a fixture
@@ -99,6 +101,39 @@ def test_what_is_other_is_listened_to_once_more(lasting: bool) -> None:
     assert opened == 4
     assert checked.as_last is not lasting
     assert checked.good is not lasting
+
+
+@pytest.mark.parametrize(
+    ("knob_db", "words"), [(22.0, "As on"), (15.0, "As on"), (18.0, "4.0 dB less")]
+)
+def test_on_a_device_a_gain_stands_where_a_hand_left_it(knob_db: float, words: str) -> None:
+    """A pass sets the return gain by its plan, and a person the knob; the rig of the session keeps
+    its own. No plan turns a knob back: it stands as at the last pass, or as the rig says."""
+    stored = build("reamp-box", "r")
+    device, knob = return_control(reamp_course(stored)) or (None, None)
+    assert device is not None
+    assert knob is not None
+    assert knob.value == 15.0
+
+    def at(gain_db: float) -> Rig:
+        return stored.with_setting(device.id, knob.id, gain_db)
+
+    def box(gain_db: float) -> LoopBackendFor:
+        return lambda _courses: bench_for(seed=1)((reamp_course(at(gain_db)),))
+
+    session = Session(id="s", name="S", sample_rate_hz=RATE, rigs=(stored,), current_rig="r")
+    session = check_loop(
+        session, played=at(22.0), backend_for=box(22.0), clock=lambda: NOON, device="box"
+    ).keep(session)
+    for played in (None, at(24.0)):
+        now = check_loop(
+            session, played=played, backend_for=box(knob_db), clock=lambda: NOON, device="box"
+        )
+        assert words in now.words, now.words
+    planned = check_loop(
+        session, played=at(24.0), backend_for=box(24.0), clock=lambda: NOON, device="box"
+    )
+    assert planned.as_last, planned.words
 
 
 @pytest.fixture

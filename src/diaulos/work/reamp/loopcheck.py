@@ -7,6 +7,7 @@ is held against the last good one of the same loop, what was changed on purpose 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,6 +19,7 @@ from diaulos.figures import number
 from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
 from diaulos.rig.model import PortRef, Rig
+from diaulos.rig.plan import return_control
 from diaulos.rig.returns import PlannedReturn, planned_returns
 from diaulos.session.edits import Edit, keep_loop_check
 from diaulos.session.model import (
@@ -162,6 +164,7 @@ def check_loop(
     session: Session,
     rig_id: str = "",
     *,
+    played: Rig | None = None,
     backend_for: LoopBackendFor,
     clock: Clock,
     device: str = SIMULATED,
@@ -171,13 +174,15 @@ def check_loop(
     cancel: CancelToken | None = None,
 ) -> LoopChecked:
     """Send a slate through a loop and hold it against the last good one; where something is other,
-    once more: what was changed is there again, a passing noise is not.
+    once more: what was changed is there again, a passing noise is not. `played` is the rig as a
+    plan sets its return gains; that of the session as it stands by default.
 
     RigError where the rig has no way back; RefusedError ("slate_clipped", "return_howls") where it
     would be dangerous; AudioDeviceError when the device fails.
     """
     cancel = cancel or CancelToken()
-    rig = reamp_rig(session, rig_id)
+    stored = reamp_rig(session, rig_id)
+    rig = played or stored
     backs = planned_returns(rig, returns)
     courses = tuple(one.course for one in backs)
     rate = session.sample_rate_hz
@@ -195,13 +200,14 @@ def check_loop(
     level = before.returns[0].slate.level_dbfs if before is not None else USUAL_LEVEL_DBFS
     of = [SlateOf(one.name if len(backs) > 1 else "") for one in backs]
     then = _rig_then(session, before)
+    stands = [rig] if device == SIMULATED or then is None else _may_stand(rig, stored, then)
 
     def listened() -> list[ReturnChecked]:
         slates = measure_slates(play, rate, level + UNDER_DB, progress, cancel, of, go_on=True)
         return [
             _checked(
                 back, slate, _slate_then(before, back.course.track),
-                _expected(then, rig, back.course.track, slate, rate, impulses),
+                [_expected(then, one, back.course.track, slate, rate, impulses) for one in stands],
             )
             for back, slate in zip(backs, slates, strict=True)
         ]  # fmt: skip
@@ -299,6 +305,25 @@ def _rig_then(session: Session, before: LoopCheck | None) -> Rig | None:
     return session.snapshots.get(before.rig_hash) if before is not None else None
 
 
+def _may_stand(rig: Rig, stored: Rig, then: Rig) -> list[Rig]:
+    """The rig as its knobs may stand on a real device: as it is to be played, as the session says,
+    and with the return gains of the last time. A plan tells a gain; it turns no knob back."""
+    as_then = rig
+    for back in planned_returns(rig):
+        control = return_control(back.course)
+        if control is None:
+            continue
+        device, knob = control
+        with suppress(RigError):  # another device, or none, had its place then
+            value = then.device(device.id).number(knob.id)
+            as_then = as_then.with_setting(device.id, knob.id, value)
+    found: list[Rig] = []
+    for one in (rig, stored, as_then):
+        if one not in found:
+            found.append(one)
+    return found
+
+
 def _expected(
     then: Rig | None,
     now: Rig,
@@ -331,8 +356,10 @@ def _course(rig: Rig, port: PortRef) -> Course | None:
 
 
 def _checked(
-    back: PlannedReturn, slate: SlateRecord, old: SlateRecord | None, expected: Real | None
+    back: PlannedReturn, slate: SlateRecord, old: SlateRecord | None, expected: list[Real | None]
 ) -> ReturnChecked:
+    """Held against each way in which the loop may stand now: it is as that which fits best, of
+    those that fit alike the last."""
     if old is None:
         return ReturnChecked(back, slate, None, "It was not checked before.")
     here, there = _state(slate), _state(old)
@@ -340,7 +367,8 @@ def _checked(
         return ReturnChecked(back, slate, None, f"It cannot be told: {slate.reason}.")
     if there is None:
         return ReturnChecked(back, slate, None, f"It could not be told then: {old.reason}.")
-    return ReturnChecked(back, slate, loop_change(there, here, expected))
+    changes = [loop_change(there, here, one) for one in reversed(expected)]
+    return ReturnChecked(back, slate, min(changes, key=lambda one: len(one.kinds)))
 
 
 def _of_both(first: ReturnChecked, second: ReturnChecked) -> ReturnChecked:

@@ -21,6 +21,7 @@ from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.reamp.loopcheck import LoopChecked, check_loop
 from diaulos.work.reamp.matching import match_pass
 from diaulos.work.reamp.passes import ReampOutcome, ReampRequest, make_pass
+from diaulos.work.reamp.planning import ReampPlan
 from diaulos.work.reamp.reference import ReferenceFound, find_reference
 from diaulos.work.reamp.words import (
     made_words,
@@ -38,6 +39,7 @@ class ReampWork(ReampParts):
 
     _rematch: QPushButton
     _export: QPushButton
+    _plan: ReampPlan | None
 
     # --- edits ---
 
@@ -163,11 +165,14 @@ class ReampWork(ReampParts):
         session, store, services = self._document.session, self._document.store, self._services
         if not session.rigs or self._jobs.refuse_if_busy():
             return
+        # As a pass would be made now: where its plan sets the return gain, with that.
+        played = self._plan.rig if self._plan is not None and self.settled else None
 
         def work(progress: Progress, cancel: CancelToken) -> LoopChecked:
             impulses = load_impulses(session, store)
             return check_loop(
                 session,
+                played=played,
                 backend_for=services.bench_for(impulses),
                 clock=services.clock,
                 device=services.device(),
