@@ -11,7 +11,9 @@ from pytestqt.qtbot import QtBot
 from test_reamp_view import press
 
 from diaulos.app.desk import Desk
+from diaulos.app.views.reamp.running_panel import RunningPanel
 from diaulos.session.take_edits import cut_to_bars
+from diaulos.work.reamp.running import Told
 
 Settle = Callable[[Desk], None]
 
@@ -107,3 +109,17 @@ def test_it_ends_when_it_is_left(opened: Desk, qtbot: QtBot, settled: Settle, ke
     press(qtbot, opened, key)
     qtbot.waitUntil(lambda: not opened.jobs.busy and not view._rounding, timeout=30_000)
     settled(opened)
+
+
+def test_it_says_for_what_it_waits(qtbot: QtBot) -> None:
+    panel = RunningPanel()
+    qtbot.addWidget(panel)
+    panel.show_told(None)
+    assert panel.now.text() == "Nothing has come back yet."
+    assert "H holds what is heard" in panel.plot._empty
+    panel.show_told(Told(None, -200.0, -200.0, 1.5, 5_300, "lost"))
+    assert panel.now.text() == "Round 2, 5300 frames lost so far"
+    assert "longer blocks" in panel.plot._empty
+    panel.show_told(Told(None, -23.3, -12.7, 1.6, 0, "not held"))
+    assert panel.now.text().endswith("dBFS peak, round 2")
+    assert "does not have this part" in panel.plot._empty

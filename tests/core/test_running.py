@@ -16,6 +16,7 @@ from diaulos.rig.plan import return_control, solve_send
 from diaulos.rig.states import in_state
 from diaulos.rig.templates import build
 from diaulos.units import db_to_gain
+from diaulos.work.ports import BlockStatus, BlockTime, StreamCallback, StreamInfo, StreamSpec
 from diaulos.work.reamp.running import (
     TOLD_S,
     RunningLoop,
@@ -212,3 +213,75 @@ def test_what_the_di_explains() -> None:
     assert unexplained_db(di, behind, RATE) == pytest.approx(driven, abs=0.5), "a filter behind it"
     noise = rng.standard_normal(di.size)
     assert unexplained_db(di, noise, RATE) > -0.5
+
+
+class Skipping:
+    """A cable from the output to the input whose driver leaves cycles out: nothing goes out for
+    them, and nothing comes in."""
+
+    LATE = 2_048
+
+    def __init__(self, skips: dict[int, int]) -> None:
+        self.skips = skips
+
+    def open(self, spec: StreamSpec, callback: StreamCallback) -> Skipping:
+        self.info = StreamInfo(spec.rate_hz, 0.0, 0.0, "cable", False, block_frames=1_024)
+        self.callback, self.xruns, self.ended = callback, 0, threading.Event()
+        return self
+
+    def run(self) -> None:
+        at, sent = 0, np.zeros(120 * RATE, np.float32)
+        due = dict(self.skips)
+        while not self.ended.is_set():
+            for frame in [one for one in due if one <= at]:
+                at += due.pop(frame)
+                self.xruns += 1
+            back = sent[at : at + 1_024, None].copy()
+            out = np.zeros((1_024, 1), np.float32)
+            if not self.callback(back, out, 1_024, BlockTime(at), BlockStatus()):
+                return
+            sent[at + self.LATE : at + self.LATE + 1_024] = out[:, 0]
+            at += 1_024
+
+    def stop(self) -> None:
+        self.ended.set()
+
+
+def test_sound_that_was_lost_is_not_compared_and_shifts_nothing() -> None:
+    """A cycle that never ran: its place has no sound, and all behind it stays in its place."""
+    loop, told = RunningLoop(DI, RATE, 0.0), list[Told]()
+
+    def look(now: Told) -> None:
+        told.append(now)
+        if len(told) == 14:  # 7 s: more than a round
+            loop.hold()
+        if len(told) == 30:
+            loop.stop()
+
+    loop.run(Skipping({8 * RATE: 5_000, 8 * RATE + 20_000: 300}), look)
+    assert told[-1].lost == 5_300
+    after = [one for one in told if one.lost]
+    assert after[0].difference is None
+    assert after[0].waits == "lost"
+    for one in told[16:]:
+        if one.difference is not None:
+            assert abs(one.difference.level_db) < 0.05
+            assert max(abs(db) for hz, db in one.difference.bands if hz > 80.0) < 0.3
+    assert told[-1].difference is not None, "it is compared again"
+    assert told[-1].waits == ""
+
+
+def test_a_part_that_is_not_held_is_told() -> None:
+    loop, told = RunningLoop(DI, RATE, 0.0), list[Told]()
+
+    def look(now: Told) -> None:
+        told.append(now)
+        if len(told) == 5:  # half a round of 5 s
+            loop.hold()
+        if len(told) == 14:
+            loop.stop()
+
+    loop.run(Skipping({}), look)
+    assert {one.waits for one in told[:4]} == {"change", "no reference"}
+    assert "not held" in {one.waits for one in told[5:10]}
+    assert any(one.difference for one in told[10:])

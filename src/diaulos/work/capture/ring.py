@@ -25,8 +25,8 @@ LOOK_S = 0.002
 
 @dataclass(frozen=True)
 class Taken:
-    """A stretch that was taken: frames as they came, the frame of the first one in the
-    recording, and how many were lost right before it."""
+    """A stretch that was taken: frames as they came, how many came before them (what was lost is
+    not among those), and how many were lost right before it."""
 
     samples: Array32
     first: int

@@ -11,6 +11,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,6 +43,8 @@ CENTRES_HZ = tuple(1_000.0 * 2.0 ** (n / 3.0) for n in range(-12, 13))
 """Third octaves from 63 Hz to 16 kHz (IEC 61260-1, base two)."""
 SETTLE_S = 0.1
 """After a change so much is left out: what the loop still rings of."""
+LOST_S = 0.5
+"""After sound was lost: what was not sent meanwhile is still on its way."""
 
 
 @dataclass(frozen=True)
@@ -58,15 +61,22 @@ class Difference:
     peak_dbfs: float
 
 
+Waits = Literal["", "no reference", "not held", "change", "lost"]
+"""For nothing; for a reference; for a place that the reference has; for a second since something
+was changed, or since sound was lost."""
+
+
 @dataclass(frozen=True)
 class Told:
-    """The figures of a moment; `difference` is None where there is no reference for what was
-    played last."""
+    """The figures of a moment; `difference` is None where nothing can be compared, and `waits`
+    says for what it waits. `lost` frames were lost so far."""
 
     difference: Difference | None
     level_dbfs: float
     peak_dbfs: float
     rounds: float
+    lost: int = 0
+    waits: Waits = ""
 
 
 def compare(now: Audio, before: Audio, di: Audio | None, rate_hz: float) -> Difference:
@@ -159,6 +169,7 @@ class RunningLoop:
         """Places that were heard since the last change."""
         self._at = self._since = 0
         """Frames of the stream that came, and those since the last change."""
+        self._settle_s, self._lost, self._unsent = SETTLE_S, 0, 0
         self._delay: float | None = None
 
     # --- what a person does ---
@@ -176,7 +187,7 @@ class RunningLoop:
         """Somebody turned something: what was heard before says nothing of it any more."""
         with self._lock:
             self._heard[:] = False
-            self._since = 0
+            self._since, self._settle_s = 0, SETTLE_S
 
     def hold(self) -> float:
         """What was heard since the last change is the reference; how much of the range that is."""
@@ -221,6 +232,7 @@ class RunningLoop:
             current, wait = wait, None
             with self._lock:
                 self._at = self._since = 0
+                self._settle_s, self._unsent = SETTLE_S, 0
                 self._heard[:] = False
             ahead = Ahead(self._blocks(), 1, self._rate)
             spec = StreamSpec(self._rate, BLOCK_FRAMES, input_channels=1, output_channels=1)
@@ -229,9 +241,9 @@ class RunningLoop:
             )
             last = 0
 
-            def consume(taken: Taken) -> None:
+            def consume(taken: Taken, sent: Ahead = ahead) -> None:
                 nonlocal last
-                self._take_in(taken.samples[:, 0])
+                self._take_in(taken, sent.late_frames)
                 pace(self._at)
                 if self._at - last >= TOLD_S * self._rate:
                     last = self._at
@@ -261,12 +273,20 @@ class RunningLoop:
         while True:
             yield joined[:, None]
 
-    def _take_in(self, samples: NDArray[np.floating]) -> None:
+    def _take_in(self, taken: Taken, unsent: int) -> None:
+        """What came; `unsent` frames were not ready in time so far, and silence went out."""
+        samples, lost = taken.samples[:, 0], taken.lost + unsent - self._unsent
         with self._lock:
             length = self._now.size
+            if lost:
+                gone = self._at + np.arange(min(taken.lost, length))
+                self._heard[gone % length] = False
+                self._lost, self._unsent = self._lost + lost, unsent
+                self._since, self._settle_s = 0, LOST_S
+            self._at += taken.lost
             places = (self._at + np.arange(samples.size)) % length
             self._now[places] = samples
-            settled = self._since + np.arange(samples.size) >= SETTLE_S * self._rate
+            settled = self._since + np.arange(samples.size) >= self._settle_s * self._rate
             self._heard[places] = settled
             self._at += samples.size
             self._since += samples.size
@@ -277,10 +297,11 @@ class RunningLoop:
         """Of the last seconds."""
         with self._lock:
             length, rate = self._now.size, self._rate
-            count = min(round(WINDOW_S * rate), self._since - round(SETTLE_S * rate), length)
-            rounds = self._at / length
+            count = min(round(WINDOW_S * rate), self._since - round(self._settle_s * rate), length)
+            rounds, lost = self._at / length, self._lost
             if count < LEAST_S * rate:
-                return Told(None, -200.0, -200.0, rounds)
+                why: Waits = "lost" if self._settle_s == LOST_S else "change"
+                return Told(None, -200.0, -200.0, rounds, lost, why)
             places = (self._at - count + np.arange(count)) % length
             now = self._now[places].astype(np.float64)
             known = self._held[places]
@@ -291,7 +312,8 @@ class RunningLoop:
                 di = self._di[(places - round(late)) % length].astype(np.float64)
         level, peak = _rms_db(now), float(20.0 * np.log10(np.max(np.abs(now)) + 1e-10))
         if np.mean(known) * count < LEAST_S * rate:
-            return Told(None, level, peak, rounds)
+            none: Waits = "not held" if np.any(self._held) else "no reference"
+            return Told(None, level, peak, rounds, lost, none)
         if not np.all(known):
             # The longest run that the reference has.
             edges = np.flatnonzero(np.diff(np.concatenate([[0], known.astype(int), [0]])))
@@ -299,10 +321,10 @@ class RunningLoop:
             longest = int(np.argmax(stops - starts))
             part = slice(int(starts[longest]), int(stops[longest]))
             if part.stop - part.start < LEAST_S * rate:
-                return Told(None, level, peak, rounds)
+                return Told(None, level, peak, rounds, lost, "not held")
             now, before = now[part], before[part]
             di = None if di is None else di[part]
-        return Told(compare(now, before, di, float(rate)), level, peak, rounds)
+        return Told(compare(now, before, di, float(rate)), level, peak, rounds, lost)
 
     def _found_delay(self) -> float | None:
         """How late the return is, found once from the first seconds; None before."""

@@ -13,14 +13,34 @@ from diaulos.app.widgets.curve_plot import Curve, CurvePlot
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import least_height
 from diaulos.app.widgets.wrapping import WrappingRow, scrolled
-from diaulos.figures import number
-from diaulos.work.reamp.running import Told
+from diaulos.figures import counted, number
+from diaulos.work.reamp.running import Told, Waits
 
 MOMENT = "moment"
 CAUTION = (
     "Before you lean towards a loudspeaker: level down, hearing protected. A valve amplifier keeps "
     "its load on."
 )
+WAITS: dict[Waits, str] = {
+    "": "",
+    "no reference": "Let it go round, then H holds what is heard as the reference.",
+    "not held": "The reference does not have this part of the range. It is compared again where it "
+    "has; H holds all that was heard by now.",
+    "change": "A second of it is listened to.",
+    "lost": "Sound was lost on the way: it is compared again after a second and a half without a "
+    "loss. End what else runs, or choose longer blocks (Preferences, Sound).",
+}
+"""What stands where the curve would."""
+
+
+def _now_words(told: Told) -> str:
+    words = [f"round {int(told.rounds) + 1}"]
+    if told.level_dbfs > -150.0:
+        level, peak = number(told.level_dbfs), number(told.peak_dbfs)
+        words.insert(0, f"Now {level} dBFS RMS, {peak} dBFS peak")
+    if told.lost:
+        words.append(f"{counted(told.lost, 'frame')} lost so far")
+    return ", ".join(words)[:1].upper() + ", ".join(words)[1:]
 
 
 class RunningPanel(QWidget):
@@ -122,17 +142,14 @@ class RunningPanel(QWidget):
     def show_told(self, told: Told | None) -> None:
         """The figures of a moment; None for none yet."""
         found = told.difference if told is not None else None
-        if told is None or told.level_dbfs <= -150.0:
+        if told is None or (told.level_dbfs <= -150.0 and not told.lost):
             self.now.setText("Nothing has come back yet.")
         else:
-            self.now.setText(
-                f"Now {number(told.level_dbfs)} dBFS RMS, {number(told.peak_dbfs)} dBFS peak, "
-                f"round {int(told.rounds) + 1}"
-            )
+            self.now.setText(_now_words(told))
         if found is None:
             self.level.setText("Level \N{EN DASH}")
             self.drive.setText("Drive \N{EN DASH}")
-            self.plot.clear("Let it go round, then H holds what is heard as the reference.")
+            self.plot.clear(WAITS[told.waits] if told is not None else WAITS["no reference"])
             return
         self.level.setText(f"Level {number(found.level_db, sign=True)} dB")
         drive = "\N{EN DASH}"
