@@ -474,3 +474,20 @@ def test_every_way_is_walked_by_keyboard(
     assert made.rig_name == rig.name
     assert made.main.alignment is not None
     assert not made.main.merely_di
+
+
+def test_what_is_queued_is_ticked_by_keys(opened: Desk, qtbot: QtBot, settled: Settle) -> None:
+    """Space ticks where a list of ticks has the keys; everywhere else it plays."""
+    opened.show("reamp")
+    settled(opened)
+    view = opened.views["reamp"]
+    press(qtbot, opened, Qt.Key.Key_Q)
+    tones = view.queue.tones
+    opened.window.activateWindow()
+    tones.setFocus(Qt.FocusReason.TabFocusReason)
+    qtbot.waitUntil(tones.hasFocus)
+    tones.setCurrentRow(1)
+    qtbot.keyClick(tones, Qt.Key.Key_Space)
+    assert tones.item(1).checkState() == Qt.CheckState.Checked
+    assert not view.player.playing
+    assert view.queue.add.text() == "Queue 1 pass"

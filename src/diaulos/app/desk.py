@@ -13,7 +13,7 @@ from html import escape
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QRect, Qt
-from PySide6.QtWidgets import QAbstractButton, QMessageBox, QWidget
+from PySide6.QtWidgets import QAbstractButton, QListWidget, QMessageBox, QWidget
 from shiboken6 import isValid
 
 from diaulos.app import theme
@@ -33,6 +33,7 @@ from diaulos.app.services import Services
 from diaulos.app.sounding import Sounding
 from diaulos.app.training import Training
 from diaulos.app.view import GoneError, View, ViewContext
+from diaulos.app.widgets.controls import TICKS
 from diaulos.app.widgets.pictured import Pictured
 from diaulos.app.widgets.working import Working
 from diaulos.errors import CancelledError, DiaulosError
@@ -421,6 +422,9 @@ class Desk(QObject):
             # A click leaves the focus where it was: Space stays with playback.
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             self.window.guard_space(button)
+        for ticks in view.findChildren(QListWidget):
+            if ticks.property(TICKS):
+                self.window.guard_space(ticks)
         for widget, idents in view.menus():
             widget.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
             widget.addActions([self.window.action(ident) for ident in idents])

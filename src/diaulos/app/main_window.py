@@ -461,9 +461,10 @@ class MainWindow(QMainWindow):
             self._painted = True
             self.painted.emit()
 
-    def guard_space(self, button: QAbstractButton) -> None:
-        """Let Space press this button when it was reached by Tab, before it plays; Enter, too."""
-        button.setProperty(GUARDED, True)
+    def guard_space(self, widget: QWidget) -> None:
+        """Let Space press this button when it was reached by Tab, before it plays; Enter, too. In
+        a list of ticks it ticks."""
+        widget.setProperty(GUARDED, True)
 
     def _on_focus(self, before: QWidget | None, now: QWidget | None) -> None:
         # On the one button that has the keys: a filter in Python on all of them is asked at

@@ -81,6 +81,10 @@ def choose(box: QComboBox, data: object) -> None:
     del blocker
 
 
+TICKS = "ticks"
+"""Property of a list whose rows are ticked by Space."""
+
+
 def late_button(button: QAbstractButton, inside: QWidget) -> None:
     """A button that is made after its view was added: a click leaves the focus where it was,
     and Space presses it only when it was reached by Tab."""

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from diaulos.app import theme
 from diaulos.app.widgets.columns import fill_columns
+from diaulos.app.widgets.controls import TICKS
 from diaulos.app.widgets.labels import TextLabel, tip
 from diaulos.app.widgets.painted import Painted, most_height
 from diaulos.app.widgets.tables import Cell, Table
@@ -243,6 +244,7 @@ class QueuePanel(QWidget):
 def _checks(name: str) -> QListWidget:
     box = QListWidget()
     box.setAccessibleName(name)
+    box.setProperty(TICKS, True)
     most_height(box, 120)
     return box
 

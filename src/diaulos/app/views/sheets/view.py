@@ -29,7 +29,7 @@ from diaulos.app.dialogs.stems import StemsDialog
 from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.app.views.sheets.page import SheetPage, fill_document, print_margins
-from diaulos.app.widgets.controls import choose, combo
+from diaulos.app.widgets.controls import TICKS, choose, combo
 from diaulos.app.widgets.holders import Split
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.painted import fix_height
@@ -111,6 +111,7 @@ class SheetsView(View):
         self.of = combo("Of what", least=16)
         self.made = combo("Pass", least=16)
         self.parts = QListWidget()
+        self.parts.setProperty(TICKS, True)
         self.parts.setAccessibleName("What goes in")
         self.parts.setToolTip("Space takes a part out or puts it back")
         self.sort = combo("Sorted by", least=14)
