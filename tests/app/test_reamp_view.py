@@ -11,11 +11,13 @@ import pytest
 import soundfile
 from hands import choose_target
 from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QFileDialog, QInputDialog
 from pytestqt.qtbot import QtBot
 
 from diaulos.app.desk import Desk
 from diaulos.app.jobs import Job
+from diaulos.app.views.reamp.loop_diagram import _place_of
 from diaulos.audio.bench_backend import BUFFERS_EACH_WAY
 from diaulos.figures import LevelFigures
 from diaulos.rig.course import reamp_course
@@ -568,3 +570,22 @@ def test_a_pass_is_recalled_and_told_from_another(
     document.undo()
     assert document.session.rig(rig).device("amp").number("drive") == 9.0
     assert ", box" in view.passes.tone(view.passes.item(0))
+
+
+def test_the_amplifiers_name_stays_between_its_cables(opened: Desk, settled: Settle) -> None:
+    opened.show("reamp")
+    settled(opened)
+    loop = opened.views["reamp"].loop
+
+    def drawn(name: str) -> np.ndarray:
+        loop._amp_name = name
+        loop.update()
+        image = loop.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
+        whole = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), -1, 4)
+        return whole[:, : image.width(), :3].copy()
+
+    bare, named = drawn(""), drawn("60 W transistor amplifier with a name that does not end")
+    rows = np.flatnonzero((bare != named).any(axis=(1, 2)))
+    out, back = (_place_of(cards[at]) for cards, at in ((loop._out, -1), (loop._backs[0], 0)))
+    assert rows.size
+    assert out.center().y() + 2 < rows[0] < rows[-1] < back.center().y() - 2

@@ -255,5 +255,10 @@ class LoopDiagram(Painted):
         painter.rotate(90)
         painter.setFont(theme.text_font(9, bold=True))
         painter.setPen(look.colour("ink"))
-        painter.drawText(QRectF(-80, -8, 160, 16), Qt.AlignmentFlag.AlignCenter, self._amp_name)
+        # Between the two cables; its card has the whole name.
+        room = bottom - top - 16
+        name = painter.fontMetrics().elidedText(
+            self._amp_name, Qt.TextElideMode.ElideRight, int(room)
+        )
+        painter.drawText(QRectF(-room / 2, -8, room, 16), Qt.AlignmentFlag.AlignCenter, name)
         painter.restore()
