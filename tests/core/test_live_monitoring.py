@@ -13,6 +13,7 @@ from diaulos.work.capture.trips import Trip, WayRound
 from diaulos.work.rigs.look import look_at
 from diaulos.work.takes.live import (
     LiveChoice,
+    LiveLatency,
     heard_already,
     live_choices,
     live_latency,
@@ -76,3 +77,9 @@ def test_who_hears_it_directly_is_told_not_to() -> None:
         told[name] = words
     assert any("heard twice" in words for words in told.values())
     assert not told["software-amp"]
+
+
+def test_how_late_it_is_is_told_in_a_sentence() -> None:
+    assert LiveLatency(6.1, True).sentence == "It is 6.1 ms late."
+    assert LiveLatency(6.1, False).sentence == "It is about 6.1 ms late."
+    assert LiveLatency(0.0, False, known=False).sentence.startswith("How late was never measured")

@@ -73,6 +73,13 @@ class LiveLatency:
         about = "" if self.measured else "about "
         return f"{about}{number(self.ms)} ms"
 
+    @property
+    def sentence(self) -> str:
+        """How late it is."""
+        if not self.known:
+            return "How late was never measured: Preferences, Sound does it."
+        return f"It is {self.words} late."
+
 
 def live_latency(
     way: WayRound, rate_hz: int, block_frames: int, claimed_s: float | None, own_samples: float

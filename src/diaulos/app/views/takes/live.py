@@ -209,7 +209,7 @@ class HearLive(QObject):
         choice = self.row.choice
         if late is None or choice is None:
             return ""
-        told = f"{choice.words} is heard live, {late.words} late."
+        told = f"{choice.words} is heard live. {late.sentence}"
         if late.known and late.ms > LATE_MS:
             told += " A player feels that: a shorter block is quicker (Preferences, Sound)."
         return told
