@@ -91,7 +91,7 @@ def test_without_a_server_it_says_how_to_start_one(
     assert "jackd" in data["missing"][0]
     code, _, err = run(capsys, "roundtrip", "--device", "system")
     assert code == 1
-    assert "none is there" in err
+    assert "Plug it in or start it; no other is there." in err
 
 
 def test_roundtrip(running: JackServer, capsys: pytest.CaptureFixture[str]) -> None:  # noqa: F811

@@ -52,6 +52,7 @@ def _plain(name: str, server: Found) -> DeviceInfo:
         names = ", ".join(one.name for one in _all(server, plain))
         raise AudioDeviceError(
             f"there is no device {name!r}.",
-            remedy="Plug it in or start it" + (f", or choose another: {names}." if names else "."),
+            remedy="Plug it in or start it"
+            + (f", or choose another: {names}." if names else "; no other is there."),
         )  # fmt: skip
     return there

@@ -139,7 +139,8 @@ def _named(found: dict[str, Any], name: str) -> dict[str, Any]:
     there = ", ".join(str(other["name"]) for other in found["devices"])
     raise AudioDeviceError(
         f"there is no device {name!r}.",
-        remedy="Plug it in or start it" + (f", or choose another: {there}." if there else "."),
+        remedy="Plug it in or start it"
+        + (f", or choose another: {there}." if there else "; no other is there."),
     )  # fmt: skip
 
 
