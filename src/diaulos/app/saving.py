@@ -198,11 +198,12 @@ class Saving:
         )
         if answer == 0:
             try:
-                beside(partial(save_session, folder, document.session))
+                session = document.session
+                beside(partial(save_session, folder, session))
             except DiaulosError as error:
                 desk.show_problem(error)
                 return False
-            document.mark_saved(document.session)
+            document.mark_saved(session)
         elif answer == 1:
             document.forget_journal()
             folder.drop_journal()
