@@ -88,7 +88,7 @@ class Preferences:
                     return
             try:
                 self._file.keep(changes)
-            except StorageError:
+            except (StorageError, OSError):
                 # It is remembered as long as the program runs, and tried again with the next.
                 with self._lock:
                     self._changes = {**changes, **self._changes}

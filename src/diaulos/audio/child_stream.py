@@ -14,7 +14,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -75,6 +75,13 @@ def channels_asked(
             remedy="Tie the track to a channel that is there.",
         )
     return tuple(channel if channel < there else None for channel in channels)
+
+
+def not_there(name: str, others: Iterable[str]) -> AudioDeviceError:
+    """The error for a device that nobody has: the window tells it, and the shell."""
+    there = ", ".join(others)
+    more = f", or choose another: {there}." if there else "; no other is there."
+    return AudioDeviceError(f"there is no device {name!r}.", remedy=f"Plug it in or start it{more}")
 
 
 class ChildStream:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from diaulos.audio.alsa_backend import AlsaBackend, AlsaDevices
-from diaulos.audio.child_stream import ChildStream
+from diaulos.audio.child_stream import ChildStream, not_there
 from diaulos.audio.jack_backend import JackBackend, JackDevices, listed
 from diaulos.errors import AudioDeviceError
 from diaulos.work.ports import DeviceInfo, Found, StreamCallback, StreamSpec
@@ -49,10 +49,5 @@ def _plain(name: str, server: Found) -> DeviceInfo:
     plain = AlsaDevices().look()
     there = plain.device(name)
     if there is None:
-        names = ", ".join(one.name for one in _all(server, plain))
-        raise AudioDeviceError(
-            f"there is no device {name!r}.",
-            remedy="Plug it in or start it"
-            + (f", or choose another: {names}." if names else "; no other is there."),
-        )  # fmt: skip
+        raise not_there(name, (one.name for one in _all(server, plain)))
     return there

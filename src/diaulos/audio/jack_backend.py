@@ -6,7 +6,14 @@ import os
 from pathlib import Path
 from typing import Any
 
-from diaulos.audio.child_stream import CLOSE_S, ChildStream, Holder, asked, channels_asked
+from diaulos.audio.child_stream import (
+    CLOSE_S,
+    ChildStream,
+    Holder,
+    asked,
+    channels_asked,
+    not_there,
+)
 from diaulos.errors import AudioDeviceError
 from diaulos.work.ports import DeviceInfo, Found, StreamCallback, StreamSpec, Wire
 
@@ -136,12 +143,7 @@ def _named(found: dict[str, Any], name: str) -> dict[str, Any]:
     for one in found["devices"]:
         if one["name"] == name:
             return dict(one)
-    there = ", ".join(str(other["name"]) for other in found["devices"])
-    raise AudioDeviceError(
-        f"there is no device {name!r}.",
-        remedy="Plug it in or start it"
-        + (f", or choose another: {there}." if there else "; no other is there."),
-    )  # fmt: skip
+    raise not_there(name, (str(other["name"]) for other in found["devices"]))
 
 
 def _inputs(found: dict[str, Any], device: dict[str, Any], spec: StreamSpec) -> list[str | None]:
