@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 import re
-from dataclasses import dataclass
+
+from diaulos.records import dataclass
 
 MINUS = "\N{MINUS SIGN}"
 

@@ -10,7 +10,8 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from diaulos.records import dataclass
 
 FORMULA = ("=", "+", "-", "@", "\t", "\r")
 

@@ -8,7 +8,7 @@ import shutil
 import sys
 import uuid
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -27,6 +27,7 @@ from diaulos.audio.rig_backend import RigBackend, over_and_over
 from diaulos.circuit.loading import Load
 from diaulos.errors import AudioDeviceError, DiaulosError, InputError, RefusedError
 from diaulos.ids import BENCH
+from diaulos.records import dataclass
 from diaulos.rig.bench import BenchFaults, Impulses, strum_volts
 from diaulos.rig.catalogue import reamp_rig
 from diaulos.rig.course import Course, trace_all

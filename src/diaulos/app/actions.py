@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from diaulos.app.view_table import ViewRow
+from diaulos.records import dataclass
 
 
 @dataclass(frozen=True)

@@ -10,12 +10,12 @@ import sys
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QObject, Qt, Signal
 
 from diaulos.errors import CancelledError
+from diaulos.records import dataclass
 from diaulos.work.ports import CancelToken, Progress
 
 SWITCH_S = 0.00005

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from diaulos import wiring
 from diaulos.app.preferences import Preferences
 from diaulos.circuit.loading import Load
 from diaulos.ids import BENCH
+from diaulos.records import dataclass
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.strays import Stray

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from string import Template
 
@@ -15,6 +15,7 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette, QTransf
 from PySide6.QtWidgets import QApplication, QWidget
 
 from diaulos.app.dressing import Wardrobe
+from diaulos.records import dataclass
 
 FONTS = Path(__file__).parent / "fonts"
 ICONS = Path(__file__).parent / "icons"

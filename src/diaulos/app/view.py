@@ -8,7 +8,6 @@ and the desk knows none of them by name: they stand in `view_table.py`.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Protocol
 
 from PySide6.QtCore import Signal
@@ -19,6 +18,7 @@ from diaulos.app.jobs import Jobs
 from diaulos.app.preferences import Preferences
 from diaulos.app.services import Services
 from diaulos.app.widgets.course_strip import CourseRow
+from diaulos.records import dataclass
 from diaulos.session import edits
 from diaulos.session.model import Session
 from diaulos.session.roles import reamp_rig

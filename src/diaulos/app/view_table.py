@@ -6,8 +6,9 @@ Read before the first paint: a view's module is imported when the view is first 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from diaulos.records import dataclass
 
 if TYPE_CHECKING:
     from diaulos.app.view import View

@@ -15,13 +15,13 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, spans
 from diaulos.errors import AudioDeviceError
+from diaulos.records import dataclass
 from diaulos.work.ports import BlockStatus, BlockTime, StreamCallback, StreamInfo, StreamSpec
 
 LEAD_BLOCKS, LEAD_S = 8, 0.08

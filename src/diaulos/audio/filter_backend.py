@@ -6,7 +6,6 @@ from __future__ import annotations
 import threading
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +13,7 @@ from numpy.typing import NDArray
 from diaulos.circuit.loading import Load, loaded
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import AudioDeviceError
+from diaulos.records import dataclass
 from diaulos.signal.convolve import BlockConvolver
 from diaulos.units import db_to_gain, dbu_to_peak_volt
 from diaulos.work.ports import BlockStatus, BlockTime, StreamCallback, StreamInfo, StreamSpec

@@ -7,14 +7,13 @@ the correction stays what it is at 80 Hz.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from diaulos.circuit.loading import Load, curves_db, log_grid
 from diaulos.circuit.network import Real
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 
 MOST_DB = 12.0
 BAND_HZ = (80.0, 6000.0)

@@ -19,13 +19,14 @@ Watts, Nonlinear Regression Analysis, 1988, chapter 2, from memory).
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
 import numpy as np
 
 from diaulos.circuit.network import Real
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 
 Common = Literal["level", "slope", "curve", "each"]
 """What all responses share besides the circuit: one `level`; a level and the 6 dB per octave of a

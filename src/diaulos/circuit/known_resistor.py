@@ -9,12 +9,12 @@ all that there is behind it (Kirchhoff).
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 
 from diaulos.circuit.network import Real
 from diaulos.errors import InputError, RefusedError
+from diaulos.records import dataclass
 
 FEWEST = 4
 Z95 = 1.96

@@ -16,7 +16,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from itertools import pairwise
 
@@ -25,6 +24,7 @@ import numpy as np
 from diaulos.circuit.network import Complex, Real, Source
 from diaulos.circuit.pickup import InstrumentCircuit, Piezo
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.units import (
     BOLTZMANN_J_PER_K,
     NOISE_BANDWIDTH_HZ,

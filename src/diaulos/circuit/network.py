@@ -14,10 +14,11 @@ Held against circuit simulation in tests/test_circuit.py.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from diaulos.records import dataclass
 
 Complex = NDArray[np.complex128]
 Real = NDArray[np.float64]

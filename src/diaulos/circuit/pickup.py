@@ -9,7 +9,7 @@ caller as loads (`diaulos.circuit.loading`). Levels are re one coil's EMF.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal, Protocol
 
 import numpy as np
@@ -25,6 +25,7 @@ from diaulos.circuit.network import (
     series,
     shunt,
 )
+from diaulos.records import dataclass
 
 Wiring = Literal["single", "parallel", "series"]
 LEAST_OHM = 1e-3

@@ -7,12 +7,12 @@ Nothing is recorded: each is the simulated player through our own stand-ins, wit
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.rig.catalogue.amps import microphone
 from diaulos.rig.flow import sound_gain
 from diaulos.rig.model import Device, FilterStage, Tap

@@ -6,12 +6,11 @@ was measured through an input that nobody calibrated.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load
+from diaulos.records import dataclass
 from diaulos.rig.bench import strum_volts
 from diaulos.session.instrument import (
     CoilValues,

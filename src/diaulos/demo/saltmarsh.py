@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 import shutil
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
 from pathlib import Path
@@ -47,6 +46,7 @@ from diaulos.demo.rigs import (
     two_ways_rig,
 )
 from diaulos.errors import StorageError
+from diaulos.records import dataclass
 from diaulos.rig.bench import through_input
 from diaulos.rig.model import Rig
 from diaulos.session import edits

@@ -9,11 +9,12 @@ channels is followed on one of them.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from typing import Any
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.graph import RECORDER, RigGraph
 from diaulos.rig.kept import Kept
 from diaulos.rig.model import (

@@ -12,12 +12,13 @@ Conventions
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property, lru_cache, partial
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Active, Point, Segment, cut
 from diaulos.rig.ground import ground_noises

@@ -11,13 +11,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 from diaulos.signal.strings import Note, StringCharacter, ring_notes
 
 Real = NDArray[np.float64]

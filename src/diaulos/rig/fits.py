@@ -3,9 +3,8 @@ wrong electrically with the others that fit."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.rig.checks import REGISTRY, Context, Severity, cabling
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import Cable, CableKind, Direction, PortRef, Rig, SignalClass

@@ -8,7 +8,7 @@ the bench both use it, so that figures and sound cannot disagree.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -28,6 +28,7 @@ from diaulos.circuit.network import (
 )
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, Leg
 from diaulos.rig.graph import RigGraph, passive_paths
 from diaulos.rig.model import (

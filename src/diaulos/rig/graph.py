@@ -10,13 +10,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.rig.excerpt import Sent
 from diaulos.rig.model import (
     Cable,

@@ -9,9 +9,9 @@ rest of the loop; the shield's part is in series with an unbalanced signal.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from diaulos.records import dataclass
 from diaulos.rig.model import (
     AUDIO_CLASSES,
     Balance,

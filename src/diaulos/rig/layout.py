@@ -9,8 +9,9 @@ are in pixels at zoom 1.
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass, field
+from dataclasses import field
 
+from diaulos.records import dataclass
 from diaulos.rig.graph import RECORDER, RigGraph
 from diaulos.rig.model import Cable, Device, Direction, PortRef, SignalClass
 from diaulos.rig.sources import INSTRUMENT

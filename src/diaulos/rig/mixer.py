@@ -7,8 +7,7 @@ three settings by that. What it does never reaches a recording.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from diaulos.records import dataclass
 from diaulos.rig.model import Choice, Control, Device, GainStage, Path
 
 LEVEL, PAN, MUTE = "mix_", "pan_", "mute_"

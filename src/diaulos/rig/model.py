@@ -5,11 +5,9 @@ their name. A device is described by what it does between its ports (`Path`), so
 levels (`plan.py`) and sound (`bench/`) are worked out from the same description.
 """
 
-from __future__ import annotations
-
 import math
 from enum import StrEnum
-from typing import Annotated, Literal, assert_never
+from typing import Annotated, Literal, Self, assert_never
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
@@ -209,7 +207,7 @@ class Control(Frozen):
     """Range and step by a switch's position, where they differ; turning the switch sets them."""
 
     @model_validator(mode="after")
-    def _in_range(self) -> Control:
+    def _in_range(self) -> Self:
         if not self.minimum <= self.value <= self.maximum:
             raise ValueError(
                 f"{self.name} is {self.value:g} {self.unit}; "
@@ -217,7 +215,7 @@ class Control(Frozen):
             )
         return self
 
-    def as_ranged(self, device: Device) -> Control:
+    def as_ranged(self, device: "Device") -> Self:
         """With the range of the switches' positions, the value moved inside."""
         for one in self.ranges:
             if device.holds(one.when):
@@ -252,7 +250,7 @@ class Choice(Frozen):
     """True where a name from outside the list is allowed (a file of the session)."""
 
     @model_validator(mode="after")
-    def _known(self) -> Choice:
+    def _known(self) -> Self:
         if not self.open_ended and self.value not in dict(self.options):
             raise ValueError(f"{self.name}: {self.value!r} is not one of its options")
         return self
@@ -511,7 +509,7 @@ class Device(Frozen):
     """The catalogue's type that it was made from."""
 
     @model_validator(mode="after")
-    def _whole(self) -> Device:
+    def _whole(self) -> Self:
         """Paths and switches name what is there: a device may come from a stranger's file."""
         ports = {port.id: port for port in self.ports}
         settings = {setting.id: setting for setting in self.settings}
@@ -619,7 +617,7 @@ class Device(Frozen):
             self.word(setting) == value for setting, value in stage.control_off
         )
 
-    def with_setting(self, setting_id: str, value: float | str) -> Device:
+    def with_setting(self, setting_id: str, value: float | str) -> Self:
         """This device with one control or choice set; RigError when it does not allow it."""
         old = self.setting(setting_id)
         try:
@@ -634,7 +632,7 @@ class Device(Frozen):
         device = self.model_copy(update={"settings": settings})
         return device._ranged() if isinstance(new, Choice) else device
 
-    def _ranged(self) -> Device:
+    def _ranged(self) -> Self:
         """With every control in the range that it has as the switches stand now."""
         if not any(isinstance(s, Control) and s.ranges for s in self.settings):
             return self
@@ -784,7 +782,7 @@ class Rig(Frozen):
     was."""
 
     @model_validator(mode="after")
-    def _cables_fit(self) -> Rig:
+    def _cables_fit(self) -> Self:
         devices = {device.id: device for device in self.devices}
         if len(devices) != len(self.devices):
             raise ValueError("two devices have the same id")
@@ -810,7 +808,7 @@ class Rig(Frozen):
         return {tie.port: tie.channel for one in self.maps if one.device == device
                 for tie in one.ties}  # fmt: skip
 
-    def with_map(self, tied: DeviceMap) -> Rig:
+    def with_map(self, tied: DeviceMap) -> Self:
         """This rig with what is tied of one device replaced; no ties is none at all."""
         others = tuple(one for one in self.maps if one.device != tied.device)
         return self.model_copy(update={"maps": (*others, tied) if tied.ties else others})
@@ -826,12 +824,12 @@ class Rig(Frozen):
         """The port that a reference names."""
         return self.device(ref.device).port(ref.port)
 
-    def with_device(self, device: Device) -> Rig:
+    def with_device(self, device: Device) -> Self:
         """This rig with one device replaced."""
         self.device(device.id)
         devices = tuple(device if d.id == device.id else d for d in self.devices)
         return self.model_copy(update={"devices": devices})
 
-    def with_setting(self, device_id: str, setting_id: str, value: float | str) -> Rig:
+    def with_setting(self, device_id: str, setting_id: str, value: float | str) -> Self:
         """This rig with one control or choice of a device set."""
         return self.with_device(self.device(device_id).with_setting(setting_id, value))

@@ -6,10 +6,11 @@ computer is direct, one heard through it is software monitoring, a played track 
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from heapq import heappop, heappush
 from typing import Literal
 
+from diaulos.records import dataclass
 from diaulos.rig.course import stage_delay_ms
 from diaulos.rig.graph import RECORDER, Plug, RigGraph
 from diaulos.rig.mixer import strip_of

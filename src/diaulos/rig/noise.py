@@ -8,10 +8,9 @@ ahead of the stage raises the noise re the input by what it takes away.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
+from diaulos.records import dataclass
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Segment
 from diaulos.rig.model import AdcStage, AmpStage, Device, GainStage, InputNoise, Offset, SignalClass

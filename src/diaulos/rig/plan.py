@@ -9,12 +9,13 @@ Conventions
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from diaulos.circuit.network import Complex, Real
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, Leg
 from diaulos.rig.flow import Active, Point, Segment, cut
 from diaulos.rig.model import (

@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Hashable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import lru_cache
 from typing import Any
 
@@ -24,6 +24,7 @@ from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load, curves_db
 from diaulos.circuit.pickup import InstrumentCircuit
+from diaulos.records import dataclass
 from diaulos.rig.course import Course
 from diaulos.rig.elements import AT_1KHZ, GRID_HZ, Curve, Gain, forget_gains
 from diaulos.rig.excerpt import PLANNED_CHORDS, RATE_HZ, Array32, Excerpt, simulated_excerpt

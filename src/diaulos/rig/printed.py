@@ -9,11 +9,11 @@ that it decides levels, clipping and the track's calibration, in the plan and in
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from pydantic import ValidationError
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.changes import set_port
 from diaulos.rig.model import (
     AdcStage,

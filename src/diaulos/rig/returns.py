@@ -8,10 +8,10 @@ moves, turns or matches one of them does so to all.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, reamp_courses
 from diaulos.rig.model import SOFTWARE, AmpStage, Rig
 from diaulos.rig.trackplan import stereo_pairs

@@ -6,8 +6,7 @@ code and licensed technicians.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from diaulos.records import dataclass
 from diaulos.rig.model import Device, Rig
 
 

@@ -6,10 +6,9 @@ itself has representative ones.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from diaulos.circuit.loading import Load, level_db
 from diaulos.circuit.pickup import Active, Coil, InstrumentCircuit, Magnetic, Piezo
+from diaulos.records import dataclass
 from diaulos.rig.excerpt import GUITAR_STRINGS, USUAL_STRINGS, Excerpt
 from diaulos.rig.model import Device
 

@@ -8,11 +8,11 @@ rig whose switches stand so.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import combinations
 
 from diaulos.errors import RigError
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, can_reamp, trace
 from diaulos.rig.kept import Kept
 from diaulos.rig.model import Choice, Control, Device, PortRef, Rig, RigState, StateSwitch

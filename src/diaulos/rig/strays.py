@@ -5,9 +5,9 @@ the bench is told to add (`BenchFaults`). Lines and their parts are representati
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
+from diaulos.records import dataclass
 from diaulos.rig.ground import BUS_TONES_HZ
 
 StrayKind = Literal["hum", "buzz", "ripple", "whine", "hiss"]

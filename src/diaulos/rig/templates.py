@@ -4,9 +4,9 @@ where the level plan puts them for the target peak."""
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.catalogue.parts import cable
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.changes import checked, stream_number

@@ -5,8 +5,9 @@ It is found by its control, so that a device type of one's own can be one too.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
+from diaulos.records import dataclass
 from diaulos.rig.model import AdcStage, Control, Device, Offset, Port, Rig, SignalClass
 from diaulos.rig.sources import INSTRUMENT
 

@@ -9,9 +9,9 @@ is played through the course (`playing`). A stored track that nobody named peaks
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from diaulos.errors import DiaulosError, RigError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, TracedTrack, trace_all
 from diaulos.rig.elements import Curve, Gain, Knob, Place, Read, elements_of, last_that_bends
 from diaulos.rig.flow import Point

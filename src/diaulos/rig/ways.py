@@ -8,10 +8,10 @@ tells level, room, noise. So a row is the rig that it says, and plays as it says
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from diaulos.errors import DiaulosError, RigError
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.rig.catalogue.types import make
 from diaulos.rig.checks import Severity, cabling
 from diaulos.rig.course import Course, trace_all

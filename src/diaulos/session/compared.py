@@ -1,8 +1,6 @@
 """What comparing leaves in a session: moves into time, low cuts, blind tests with their answers."""
 
-from __future__ import annotations
-
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import Field, model_validator
 
@@ -45,7 +43,7 @@ class Gate(Frozen):
     depth_db: float = Field(default=-80.0, ge=-120.0, le=-1.0)
 
     @model_validator(mode="after")
-    def _opens_above(self) -> Gate:
+    def _opens_above(self) -> Self:
         if self.close_dbfs > self.open_dbfs:
             raise ValueError("it closes at a level above that at which it opens")
         return self

@@ -7,12 +7,13 @@ made; what it belongs to may be gone, and then it raises EditError and changes n
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TypeVar
 
 from pydantic import ValidationError
 
 from diaulos.errors import EditError
+from diaulos.records import dataclass
 from diaulos.rig.model import (
     SOFTWARE,
     Choice,

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 
+from diaulos.records import dataclass
 from diaulos.session.edits import Edit
 from diaulos.session.model import Session
 

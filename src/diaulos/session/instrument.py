@@ -4,11 +4,9 @@ Values are representative (from memory) until a person replaces them by measured
 `circuit` turns an instrument into the source that `diaulos.circuit` works with.
 """
 
-from __future__ import annotations
-
 import math
 import re
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import Field, StringConstraints, model_validator
 
@@ -221,7 +219,7 @@ class Instrument(Frozen):
     """The newest check of each string; no later stage repairs what it shows."""
 
     @model_validator(mode="after")
-    def _whole(self) -> Instrument:
+    def _whole(self) -> Self:
         pickups = {pickup.id for pickup in self.pickups}
         if len(pickups) != len(self.pickups):
             raise ValueError("two pickups have the same id")

@@ -5,10 +5,8 @@ new tag makes no new calibration; `earlier` are the hashes that it had before, t
 by them two copies of a library know which one is ahead.
 """
 
-from __future__ import annotations
-
 import json
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, StringConstraints, model_validator
 
@@ -85,7 +83,7 @@ class Entry(Frozen):
     arrangement: Rig | None = None
 
     @model_validator(mode="after")
-    def _one_thing(self) -> Entry:
+    def _one_thing(self) -> Self:
         held = [kind for kind in KINDS if getattr(self, kind) is not None]
         if held != [self.kind]:
             there = ", ".join(held) or "nothing"
@@ -109,7 +107,7 @@ class Entry(Frozen):
         """Content hash of the thing; of an impulse response, of its sound."""
         return thing_hash(self.thing, self.files if self.kind == "impulse" else ())
 
-    def revised(self, thing: Frozen, files: tuple[Kept, ...], changed_at: str) -> Entry:
+    def revised(self, thing: Frozen, files: tuple[Kept, ...], changed_at: str) -> Self:
         """With another content; what it was before is remembered."""
         new = self.model_copy(update={self.kind: thing, "files": files, "changed_at": changed_at})
         if new.hash == self.hash:

@@ -1,11 +1,9 @@
 """The session as data. Audio is named, never held; files lie inside the session folder."""
 
-from __future__ import annotations
-
 import hashlib
 import json
 from collections.abc import Sequence
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import Field, StringConstraints, model_validator
 
@@ -294,7 +292,7 @@ class SentPart(Frozen):
     """In words: the pass whose rest it was joined with; "" where it stands alone."""
 
     @model_validator(mode="after")
-    def _in_order(self) -> SentPart:
+    def _in_order(self) -> Self:
         if not self.start <= self.first < self.last:
             raise ValueError("the part's frames are not in order")
         return self
@@ -328,7 +326,7 @@ class Pass(Frozen):
     """Whether somebody said that real devices stood as the rig says; "" where nobody was asked."""
 
     @model_validator(mode="after")
-    def _told_apart(self) -> Pass:
+    def _told_apart(self) -> Self:
         for what in ("name", "file"):
             if len({getattr(one, what) for one in self.returns}) != len(self.returns):
                 raise ValueError(f"two returns of {self.name} have the same {what}")
@@ -441,7 +439,7 @@ class Take(Frozen):
     """Tracks that are not what the rig says, by their own sound."""
 
     @model_validator(mode="after")
-    def _cut_inside(self) -> Take:
+    def _cut_inside(self) -> Self:
         if self.cut is not None:
             first, last = self.cut
             if not 0 <= first < last <= max(track.frames for track in self.tracks):
@@ -565,7 +563,7 @@ class CabinetLater(Frozen):
     """The one of them that is heard; "": none."""
 
     @model_validator(mode="after")
-    def _one_of_them(self) -> CabinetLater:
+    def _one_of_them(self) -> Self:
         names = [one.cabinet for one in self.choices]
         if len(set(names)) != len(names):
             raise ValueError("a cabinet stands there twice")
@@ -718,7 +716,7 @@ class Session(Frozen):
     """Every blind test that was answered, the oldest first."""
 
     @model_validator(mode="after")
-    def _whole(self) -> Session:
+    def _whole(self) -> Self:
         for what, ids in (
             ("take", [take.id for take in self.takes]),
             ("rig", [rig.id for rig in self.rigs]),

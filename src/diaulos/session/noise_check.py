@@ -1,7 +1,5 @@
 """A noise check as a session keeps it: how quiet each track was, when, and with which rig."""
 
-from __future__ import annotations
-
 from pydantic import Field
 
 from diaulos.rig.model import Frozen, PortRef, Word

@@ -1,8 +1,6 @@
 """How a house works: a named set of habits. A departure from one is a note, never a fault: every
 school has its reasons, and its price."""
 
-from __future__ import annotations
-
 from typing import Literal
 
 from pydantic import Field

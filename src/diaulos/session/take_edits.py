@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from pydantic import ValidationError
 
 from diaulos.errors import EditError
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.rig.model import Rig
 from diaulos.rig.states import brought_home, setting_words
 from diaulos.session.edits import Edit, add_take

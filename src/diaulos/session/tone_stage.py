@@ -8,10 +8,10 @@ then the figures that are typed in the session stand for the stage.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
 from diaulos.errors import EditError, RigError
+from diaulos.records import dataclass
 from diaulos.rig.changes import named
 from diaulos.rig.model import Choice, Device, PortRef, Rig
 from diaulos.rig.plan import full_scale_dbu

@@ -3,7 +3,7 @@ lowest string first."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from diaulos.records import dataclass
 
 
 @dataclass(frozen=True)

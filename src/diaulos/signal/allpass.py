@@ -15,7 +15,6 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 from typing import Literal
 
@@ -23,6 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_rate
 from diaulos.signal.difference import db, power_of, spectra, windows
 

@@ -11,13 +11,14 @@ stage run at 4 or 8 times the sample rate, so that what folds back stays below -
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 from diaulos.signal.lines import SteadyLines
 from diaulos.signal.noise_ahead import NoiseAhead
 from diaulos.signal.oversample import Array, Oversampler

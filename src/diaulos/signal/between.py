@@ -16,11 +16,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_rate
 
 Real = NDArray[np.float64]

@@ -14,10 +14,10 @@ Statistics by SciPy.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Literal
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 
 Kind = Literal["abx", "preference"]
 

@@ -6,13 +6,13 @@ microphone close to a speaker hears. Representative, from memory, of no real cab
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 from diaulos.signal.fir import minimum_phase
 
 Real = NDArray[np.float64]

@@ -16,12 +16,12 @@ representative.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 from diaulos.units import LOWEST_DB, peak_volt_to_dbu
 
 Real = NDArray[np.float64]

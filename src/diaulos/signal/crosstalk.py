@@ -15,11 +15,11 @@ Conventions
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_rate
 from diaulos.units import gain_to_db
 

@@ -29,13 +29,14 @@ from __future__ import annotations
 
 import functools
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AmbiguousError, InputError, RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
 from diaulos.signal.convolve import convolve_long
 from diaulos.signal.evidence import (

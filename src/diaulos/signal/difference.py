@@ -19,11 +19,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.between import Between, filter_between
 from diaulos.signal.checks import Audio, require_rate
 

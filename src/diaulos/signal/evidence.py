@@ -12,11 +12,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio
 from diaulos.signal.convolve import convolve_long
 

@@ -3,11 +3,10 @@ them, flat tops below it, stretches of exact zero inside sound."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.clipping import FlatTops, full_scale
 
 RUN = 3

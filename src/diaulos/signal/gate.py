@@ -14,11 +14,11 @@ Conventions
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 import numpy as np
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio
 from diaulos.units import LOWEST_DB, gain_to_db
 

@@ -13,11 +13,11 @@ Conventions
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
 from diaulos.signal.weighting import a_weighting_gain
 from diaulos.units import LOWEST_DB

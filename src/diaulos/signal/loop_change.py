@@ -11,11 +11,13 @@ Conventions
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
+
+from diaulos.records import dataclass
 
 Real = NDArray[np.float64]
 

@@ -17,7 +17,6 @@ from __future__ import annotations
 
 import math
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Literal
 
@@ -25,6 +24,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_rate
 
 Real = NDArray[np.float64]

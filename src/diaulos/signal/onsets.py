@@ -14,11 +14,11 @@ The first string of a strum may be too faint under the chord that rings: a dry D
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
 from diaulos.signal.foretelling import Change, Foretelling
 

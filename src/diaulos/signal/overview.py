@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from diaulos.records import dataclass
 
 BASE = 64
 STEP = 4

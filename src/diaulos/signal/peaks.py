@@ -9,12 +9,12 @@ rate (32 at 96 kHz and above would do: both are over 192 kHz), which leaves less
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio
 from diaulos.units import gain_to_db
 

@@ -10,12 +10,12 @@ speakers, a pickup at its node), from the others through f_n = n f sqrt(1 + B n^
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
 
 Real = NDArray[np.float64]

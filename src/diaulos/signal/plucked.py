@@ -11,11 +11,11 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_mono, require_rate
 from diaulos.units import gain_to_db
 

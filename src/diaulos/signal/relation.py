@@ -15,11 +15,11 @@ the same.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio
 from diaulos.units import gain_to_db
 

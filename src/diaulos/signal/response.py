@@ -10,11 +10,10 @@ Conventions
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio
 from diaulos.units import db_to_gain, gain_to_db
 

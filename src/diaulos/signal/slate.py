@@ -13,12 +13,13 @@ Conventions
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
 from diaulos.signal.fir import log_spectrum
 from diaulos.units import gain_to_db

@@ -12,12 +12,13 @@ Conventions
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_rate
 from diaulos.signal.difference import Complex, band_edges, db, power_of, spectra, windows
 

@@ -13,12 +13,12 @@ Quantities
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
 from diaulos.signal.clipping import FlatTops, full_scale
 from diaulos.signal.peaks import TruePeakMeter

@@ -9,10 +9,11 @@ Everything is drawn from one seed; nothing is sampled from anybody.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from diaulos.records import dataclass
 
 Real = NDArray[np.float64]
 

@@ -8,12 +8,12 @@ to AES17 RMS); what is left over is the residual, re the tone.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.checks import Audio, require_finite, require_mono, require_rate
 from diaulos.units import LOWEST_DB, gain_to_db
 

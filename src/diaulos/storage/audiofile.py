@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AudioFileError
+from diaulos.records import dataclass
 from diaulos.signal.checks import require_finite
 from diaulos.storage.bwf import Bext, inspect_riff
 

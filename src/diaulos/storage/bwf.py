@@ -13,7 +13,7 @@ from __future__ import annotations
 import contextlib
 import os
 import struct
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, BinaryIO, Literal
 
@@ -21,6 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import AudioFileError, StorageError
+from diaulos.records import dataclass
 from diaulos.storage.beside import NEW, write_failed
 
 RIFF_LIMIT = 0xFFFFFFFF

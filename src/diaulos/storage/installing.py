@@ -14,11 +14,11 @@ import os
 import shutil
 import subprocess
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
 
 from diaulos.errors import DiaulosError, StorageError
+from diaulos.records import dataclass
 from diaulos.storage.beside import read_regular, write_failed, write_whole
 
 APP = "org.diaulos.Diaulos"

@@ -18,7 +18,6 @@ import os
 import re
 import stat
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
 from typing import Any
@@ -27,6 +26,7 @@ from pydantic import ValidationError
 
 from diaulos.errors import DiaulosError, SessionFileError, StorageError
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.session.library import FOLDERS, KINDS, Entry, EntryKind, Kept
 from diaulos.storage.beside import READ, read_regular, write_failed, write_whole
 

@@ -18,11 +18,11 @@ import stat
 import struct
 import zipfile
 import zlib
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from diaulos.errors import DiaulosError, SessionFileError, StorageError
+from diaulos.records import dataclass
 from diaulos.storage.beside import place_for, write_failed
 from diaulos.storage.folder import FOLDERS, SUFFIX, SessionFolder
 from diaulos.storage.session_file import read_session, session_text

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import StorageError
+from diaulos.records import dataclass
 from diaulos.storage.audiofile import AudioInfo, audio_info, read_blocks
 from diaulos.storage.beside import place_for, replace, write_failed
 from diaulos.storage.bwf import Bext, WavWriter, WordLength, coding_history_line

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.peaks import loudest_span
 from diaulos.work.measuring import read_mono
 from diaulos.work.ports import AudioSource

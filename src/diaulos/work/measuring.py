@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.clipping import FlatTops, full_scale
 from diaulos.signal.loudness import Layout, Loudness, LoudnessMeter
 from diaulos.signal.peaks import TruePeakMeter

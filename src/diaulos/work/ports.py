@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Protocol
@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import CancelledError
+from diaulos.records import dataclass
 from diaulos.signal.overview import Overview
 
 Block = NDArray[np.float32]

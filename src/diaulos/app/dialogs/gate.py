@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -16,6 +14,7 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.plot import Plot
 from diaulos.figures import counted, level, number, plain
+from diaulos.records import dataclass
 from diaulos.session.compared import Gate
 from diaulos.signal.gate import STEP_S, GateProposal, gate_effect, open_steps
 from diaulos.tables import csv_text

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtWidgets import (
@@ -26,6 +25,7 @@ from diaulos.circuit.known_resistor import behind_resistor, source_impedance
 from diaulos.errors import DiaulosError
 from diaulos.figures import number
 from diaulos.quantities import CAPACITANCE, RESISTANCE
+from diaulos.records import dataclass
 from diaulos.session.edits import Edit, change_instrument
 from diaulos.session.instrument import Instrument
 from diaulos.signal.response import SweptResponse

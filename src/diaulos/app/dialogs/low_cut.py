@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QVBoxLayout, QWidget
 
@@ -13,6 +11,7 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.signal.lowcut import LEAST_HZ, MOST_HZ, low_cut_db
 from diaulos.work.compare.cutting import LowCutFor
 

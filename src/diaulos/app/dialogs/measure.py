@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtWidgets import (
@@ -20,6 +19,7 @@ from diaulos.app.dialogs.foot import add_foot
 from diaulos.app.widgets.calibration import CalibrationField
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import WholeField
+from diaulos.records import dataclass
 from diaulos.session.instrument import Instrument, one_line
 from diaulos.session.model import Session
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass
 from queue import Empty, SimpleQueue
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
@@ -30,6 +29,7 @@ from diaulos.app.widgets.tables import Cell, Table
 from diaulos.errors import DiaulosError
 from diaulos.figures import LevelFigures, counted, number, plain
 from diaulos.ids import BENCH
+from diaulos.records import dataclass
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import DeviceMap, Rig, Tie
 from diaulos.session.edits import (

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import NumberField, WholeField
+from diaulos.records import dataclass
 
 FIRST_DBFS = -20.0
 

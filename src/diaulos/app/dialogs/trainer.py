@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,6 +35,7 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.number_field import WholeField
 from diaulos.app.widgets.wrapping import scrolled
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.session.model import Session
 from diaulos.wiring import Trained
 from diaulos.work.listening.player import Channel

@@ -6,7 +6,6 @@ Takes and Reamp show the same panel; `app/cabinets.py` does what it asks for.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtGui import QKeyEvent
@@ -17,6 +16,7 @@ from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import counted, number
+from diaulos.records import dataclass
 
 NONE = "none"
 """Key of the row without a cabinet."""

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
@@ -22,6 +20,7 @@ from diaulos.app.widgets.marks import paint_mark
 from diaulos.app.widgets.own_words import own_word
 from diaulos.app.widgets.painted import Painted, scaled_size
 from diaulos.figures import TAP_WORDS
+from diaulos.records import dataclass
 
 ROW = 22
 MOST_ROWS = 4

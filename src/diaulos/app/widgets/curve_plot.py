@@ -5,8 +5,6 @@ The cursor follows the mouse, or the arrow keys; what it reads is written at the
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
@@ -24,6 +22,7 @@ from diaulos.app import theme
 from diaulos.app.widgets.painted import scaled_size
 from diaulos.app.widgets.plot import Plot
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.tables import csv_text
 
 LEFT, RIGHT, TOP, BOTTOM = 52, 150, 24, 34

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QEvent, QSignalBlocker, Qt
@@ -14,6 +13,7 @@ from shiboken6 import isValid
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.painted import row_height
+from diaulos.records import dataclass
 from diaulos.tables import csv_text
 
 KEY = Qt.ItemDataRole.UserRole

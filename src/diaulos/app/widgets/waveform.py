@@ -7,7 +7,6 @@ the samples themselves are drawn, so that one can see that they lie in time.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
@@ -27,6 +26,7 @@ from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
 from diaulos.app.widgets.painted import scaled_size
 from diaulos.app.widgets.plot import Plot
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.signal.overview import BASE, Overview
 from diaulos.tables import csv_text
 

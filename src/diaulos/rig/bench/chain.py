@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.rig.bench.processors import Delay, Filter
 from diaulos.rig.bench.steps import BenchFaults, Impulses, Step, StepMaker
 from diaulos.rig.course import Course

@@ -7,12 +7,12 @@ out of the converters' delay.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.signal.convolve import BlockConvolver
 from diaulos.signal.fir import FRACTION_TAPS, fractional_delay
 from diaulos.signal.lines import SteadyLines

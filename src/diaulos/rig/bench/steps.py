@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Hashable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.network import Complex
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.bench.processors import ColouredHiss, Filter, Hiss, Limit, Processor, Slip, Tones
 from diaulos.rig.course import Course
 from diaulos.rig.flow import Active, Point, Segment, cut

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.bench.processors import Delay, Processor
 from diaulos.rig.bench.steps import BenchFaults, Impulses, StepMaker
 from diaulos.rig.course import Course, trace_all

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.catalogue import amps, boxes, interfaces, modelers, monitors
 from diaulos.rig.model import Device
 

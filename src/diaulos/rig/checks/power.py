@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+from diaulos.records import dataclass
 from diaulos.rig.checks.cabling import class_switch
 from diaulos.rig.checks.registry import (
     Change,

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import field
 from enum import IntEnum
 from functools import cached_property
 
 from diaulos.errors import DiaulosError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, TracedTrack, trace, trace_all
 from diaulos.rig.graph import Plug, RigGraph
 from diaulos.rig.model import Cable, Choice, PlannedTrack, PortRef, Rig

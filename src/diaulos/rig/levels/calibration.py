@@ -12,10 +12,10 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import TypeVar
 
 from diaulos.errors import InputError, RigError
+from diaulos.records import dataclass
 from diaulos.rig.model import (
     AdcStage,
     DacStage,

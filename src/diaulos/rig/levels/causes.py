@@ -8,8 +8,9 @@ them best is named first.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
+from diaulos.records import dataclass
 from diaulos.rig.course import Course
 from diaulos.rig.flow import ONE_LEG_DB
 from diaulos.rig.levels.diagram import level_diagram

@@ -8,9 +8,10 @@ over 20 Hz to 20 kHz while nobody plays.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course
 from diaulos.rig.elements import (
     BAND_A,

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from diaulos.errors import DiaulosError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, trace
 from diaulos.rig.levels.diagram import LevelDiagram, Station, level_diagram
 from diaulos.rig.levels.solve import Aim, Solution, solve, unlocked

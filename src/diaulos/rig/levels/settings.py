@@ -9,10 +9,11 @@ volume but drive, a part of the tone.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from enum import StrEnum
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, Leg
 from diaulos.rig.model import (
     AdcStage,

@@ -21,13 +21,14 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course
 from diaulos.rig.elements import (
     BAND_HZ,

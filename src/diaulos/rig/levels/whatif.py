@@ -6,9 +6,10 @@ A scenario changes a course, not the rig: the diagram after it stands beside the
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from diaulos.errors import RigError
+from diaulos.records import dataclass
 from diaulos.rig.catalogue.types import TYPES, make
 from diaulos.rig.course import Course, trace
 from diaulos.rig.levels.settings import CourseSetting, Role, settings_on, with_values

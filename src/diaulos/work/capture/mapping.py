@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, trace_all
 from diaulos.rig.graph import RECORDER, RigGraph
 from diaulos.rig.model import SOFTWARE, Device, Direction, Port, PortRef, Rig, SignalClass

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.units import gain_to_db
 from diaulos.work.capture.stream import Capture
 from diaulos.work.ports import AudioBackend, StreamSpec

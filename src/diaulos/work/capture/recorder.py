@@ -9,11 +9,12 @@ stays in time.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 
 from diaulos.errors import DiaulosError, StorageError
+from diaulos.records import dataclass
 from diaulos.units import gain_to_db
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.ring import RING_S, Array32, Taken

@@ -10,10 +10,11 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from diaulos.records import dataclass
 
 Array32 = NDArray[np.float32]
 

@@ -6,12 +6,11 @@ stands beside it; an overdub goes by what was measured.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.slate import SlateReading, make_slate, read_slate
 from diaulos.work.capture.ahead import Ahead
 from diaulos.work.capture.recorder import BLOCK_FRAMES

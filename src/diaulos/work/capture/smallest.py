@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+from diaulos.records import dataclass
 from diaulos.work.capture.ring import Taken
 from diaulos.work.capture.stream import Capture
 from diaulos.work.ports import AudioBackend, CancelToken, Progress, StreamSpec, no_progress

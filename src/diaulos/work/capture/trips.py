@@ -7,10 +7,10 @@ the two differ by, and an overdub would be late by it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Protocol
 
 from diaulos.figures import plain
+from diaulos.records import dataclass
 from diaulos.work.ports import StreamInfo
 
 

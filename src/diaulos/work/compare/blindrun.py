@@ -7,9 +7,9 @@ the test has ended; so is how many were right.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Literal
 
+from diaulos.records import dataclass
 from diaulos.session.compared import BlindSide, BlindTest, BlindTrial
 from diaulos.signal.blind import Kind, judge, needed, power, sequential
 from diaulos.tables import TextTable

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import EditError
+from diaulos.records import dataclass
 from diaulos.session.model import AlignmentRecord, Pass, Return, Session, Take, Track
 from diaulos.signal.delay import Alignment
 from diaulos.signal.loudness import Layout, LoudnessMeter

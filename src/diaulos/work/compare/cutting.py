@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.session.instrument import note_to_midi
 from diaulos.session.model import Session
 from diaulos.session.tunings import TUNINGS, Tuning, tuning_called

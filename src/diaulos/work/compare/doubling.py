@@ -7,13 +7,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from diaulos.errors import RefusedError
 from diaulos.figures import counted, number
+from diaulos.records import dataclass
 from diaulos.signal.onsets import (
     Doubled,
     Heed,

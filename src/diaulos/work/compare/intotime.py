@@ -4,11 +4,11 @@ a microphone, and where a delay alone makes one band worse an all-pass on top.""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 
+from diaulos.records import dataclass
 from diaulos.session.compared import Moved
 from diaulos.session.model import Session
 from diaulos.signal.allpass import SPLIT_HZ, ByBand, sum_by_band

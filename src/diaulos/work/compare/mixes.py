@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.signal.stacking import Stacked, stack
 from diaulos.units import db_to_gain
 from diaulos.work.compare.words import HOLE_DB, LOSS_DB, hertz_words

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.delay import Alignment, find_alignment
 from diaulos.signal.difference import Split, power_of, spectra, split_difference, windows
 from diaulos.signal.loudness import SILENT_LUFS, Layout, LoudnessMeter

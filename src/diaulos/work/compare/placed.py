@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.session.compared import MicPlace
 from diaulos.units import metres_to_ms
 from diaulos.work.compare.intotime import distance_of_samples

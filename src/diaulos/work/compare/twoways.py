@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from diaulos.figures import counted, number
+from diaulos.records import dataclass
 from diaulos.session import take_edits
 from diaulos.session.compared import BlindTest
 from diaulos.session.edits import Edit

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.signal.difference import DEEPEST_DB, TRUSTED, Gain, Split
 from diaulos.signal.stacking import Notch, Stacked
 from diaulos.work.compare.pairs import Pair

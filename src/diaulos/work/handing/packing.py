@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
+from diaulos.records import dataclass
 from diaulos.session.model import Session, Take
 
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from diaulos.errors import InputError
 from diaulos.figures import TAP_WORDS
+from diaulos.records import dataclass
 from diaulos.rig.model import Tap
 from diaulos.session.instrument import one_line
 from diaulos.work.ports import ExternalFiles

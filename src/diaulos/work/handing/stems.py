@@ -8,7 +8,7 @@ always as it was recorded. Takes that were recorded over one another begin toget
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from string import Formatter
 from typing import Any
@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.figures import TAP_WORDS, number
+from diaulos.records import dataclass
 from diaulos.session.model import Pass, Return, Session, Take, Track, part_name
 from diaulos.work.compare.choices import Candidate
 from diaulos.work.listening.mixing import return_name

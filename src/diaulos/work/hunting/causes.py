@@ -8,10 +8,10 @@ the air; hiss from a device whose gain is up, or that is ill.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Literal
 
 from diaulos.circuit.pickup import Active, Magnetic
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, Leg, trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.ground import is_exposed

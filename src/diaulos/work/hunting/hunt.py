@@ -10,8 +10,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
+from diaulos.records import dataclass
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef
 from diaulos.units import LOWEST_DB

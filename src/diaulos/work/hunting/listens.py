@@ -5,11 +5,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.rig.model import PortRef
 from diaulos.signal.hum import Noise, analyse_noise
 from diaulos.units import LOWEST_DB

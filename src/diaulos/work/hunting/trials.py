@@ -7,10 +7,11 @@ lifts an earth or opens a device.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
 from diaulos.circuit.pickup import Active, turned_down
+from diaulos.records import dataclass
 from diaulos.rig.bench import BenchFaults
 from diaulos.rig.catalogue.parts import OUT, port
 from diaulos.rig.course import Course, Leg

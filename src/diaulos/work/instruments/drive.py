@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load, analyse, curves_db, level_db
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.rig.model import AmpStage, Device, Rig
 from diaulos.session.instrument import Instrument, Tone, ToneStage
 from diaulos.session.model import Session, Take

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from diaulos.errors import EditError
+from diaulos.records import dataclass
 from diaulos.session.instrument import Instrument, note_to_midi
 from diaulos.session.tunings import TUNINGS, tuning_called
 from diaulos.signal.pitch import Pitch, find_pitch, nearest_note, nearest_string

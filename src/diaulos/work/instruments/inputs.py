@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load, Loading, analyse, closeness_db, curves_db
 from diaulos.circuit.pickup import InstrumentCircuit
+from diaulos.records import dataclass
 from diaulos.rig.model import Direction, SignalClass
 from diaulos.session.instrument import ComparedInput, Instrument, ToneStage
 from diaulos.session.model import Session

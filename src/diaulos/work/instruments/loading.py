@@ -16,7 +16,6 @@ cable_F_per_m, Rin, Cin, and a second_load of the same three.
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -44,6 +43,7 @@ from diaulos.quantities import (
     Quantity,
     check,
 )
+from diaulos.records import dataclass
 from diaulos.tables import csv_text
 from diaulos.units import gain_to_db, volt_to_dbu
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.session.instrument import ControlValues, Instrument, StrengthReading
 from diaulos.signal.strength import Strength, measure_strength
 from diaulos.work.blocks import write_all

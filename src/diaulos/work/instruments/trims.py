@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from diaulos.records import dataclass
 from diaulos.session.instrument import Instrument, ToneStage
 from diaulos.session.model import Session
 from diaulos.session.tone_stage import stage_of

@@ -8,13 +8,13 @@ while it rings. The intonation check asks for every string open and at the twelf
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import EditError, RefusedError
+from diaulos.records import dataclass
 from diaulos.session.edits import Edit, change_instrument
 from diaulos.session.instrument import Instrument, IntonationReading, note_to_midi
 from diaulos.session.model import Session

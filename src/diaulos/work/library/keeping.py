@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from hashlib import sha256
 from pathlib import PurePosixPath
 from typing import Literal, Protocol, TypeVar
 
 from diaulos.errors import EditError
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.rig.model import Device, Frozen, Rig
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument, Tone

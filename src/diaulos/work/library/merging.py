@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Literal
 
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.session.library import Entry, change_lines
 from diaulos.work.library.keeping import Shelf
 

@@ -8,13 +8,13 @@ loudness, and a match made before still holds.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import EditError, RigError
+from diaulos.records import dataclass
 from diaulos.rig.course import trace
 from diaulos.rig.model import PortRef, Rig, Tap
 from diaulos.session.edits import Edit, put_cabinets

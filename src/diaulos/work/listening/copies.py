@@ -6,11 +6,10 @@ again.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.work.listening.player import ReadBlock
 
 

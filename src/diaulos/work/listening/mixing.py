@@ -7,11 +7,12 @@ does not change what is recorded. A solo is of the moment and is not kept.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.session.model import Heard, Pass, Return, Session, Take
 from diaulos.units import db_to_gain
 from diaulos.work.blocks import ReadStereo

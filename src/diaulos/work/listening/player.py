@@ -10,12 +10,13 @@ import math
 import queue
 import threading
 from collections.abc import Callable, Mapping, Set
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.units import db_to_gain
 from diaulos.work.listening.layers import Fader
 from diaulos.work.ports import OutputBackend, OutputStream

@@ -9,12 +9,13 @@ likely cause, and no more than likely.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
 import numpy as np
 
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.rig.model import AdcStage, DacStage, Device, Rig
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import LoopCheck, Session

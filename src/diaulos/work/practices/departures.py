@@ -7,10 +7,10 @@ takes. Where nobody measured what it would need, it says so instead of a usual v
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Literal
 
 from diaulos.figures import counted, level, number
+from diaulos.records import dataclass
 from diaulos.rig.course import Course
 from diaulos.session.model import Session, Take
 from diaulos.session.practices import SHIPPED, Practice

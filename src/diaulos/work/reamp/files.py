@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import Rig
 from diaulos.rig.returns import planned_returns

@@ -3,9 +3,8 @@ what is measured to prove it. Read off the rig itself, in its state Reamp."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from diaulos.figures import number, plain
+from diaulos.records import dataclass
 from diaulos.rig.checks import Severity
 from diaulos.rig.model import Rig
 from diaulos.rig.returns import PlannedReturn, planned_returns, way_words

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import RigError
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.rig.bench import Impulses
 from diaulos.rig.course import Course
 from diaulos.rig.model import PortRef, Rig

@@ -8,13 +8,13 @@ part, each in its own time and polarity. No file that is there is changed.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import EditError, InputError
+from diaulos.records import dataclass
 from diaulos.rig.model import Rig
 from diaulos.rig.plan import return_control
 from diaulos.rig.returns import planned_returns

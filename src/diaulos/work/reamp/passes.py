@@ -7,10 +7,11 @@ and level of the return are found from its audio, never taken from whatever play
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from diaulos.errors import EditError
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.rig.as_recorded import ahead_when_recorded
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import Rig, RigState

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
+from diaulos.records import dataclass
 from diaulos.rig.bench import Impulses, Probe, probe
 from diaulos.rig.course import Course
 from diaulos.rig.model import Control, Device, Rig

@@ -7,7 +7,7 @@ as made: whoever stops, or is stopped, goes on with what waits, and makes nothin
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -15,6 +15,7 @@ from pydantic import Field, ValidationError
 
 from diaulos.errors import EditError, InputError, RigError
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import AmpStage, Choice, Frozen, Rig, Word
 from diaulos.rig.plan import return_control

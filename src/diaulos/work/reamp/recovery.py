@@ -7,11 +7,12 @@ of the others.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Protocol
 
 from diaulos.errors import CancelledError, DiaulosError, InputError, RefusedError
 from diaulos.figures import counted
+from diaulos.records import dataclass
 from diaulos.session.edits import Edit, add_pass
 from diaulos.session.model import (
     Pass,

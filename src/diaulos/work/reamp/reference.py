@@ -8,13 +8,14 @@ amplifier's sound and a modeler's are more alike than either is to the DI.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import DiaulosError, EditError, RefusedError
 from diaulos.figures import counted
+from diaulos.records import dataclass
 from diaulos.session.edits import Edit, set_reference
 from diaulos.session.model import Against, Return, SentPart, Take, Track
 from diaulos.signal.delay import Alignment, find_alignment

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from diaulos.errors import AmbiguousError, RefusedError
+from diaulos.records import dataclass
 from diaulos.rig.model import PortRef
 from diaulos.session.model import (
     AlignmentRecord,

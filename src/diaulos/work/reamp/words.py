@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from diaulos.errors import DiaulosError, RigError
 from diaulos.figures import counted, level, number, plain
+from diaulos.records import dataclass
 from diaulos.rig.course import can_reamp, reamp_course
 from diaulos.rig.model import AmpStage, Control, PassiveStage, Rig
 from diaulos.rig.plan import return_control

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from diaulos.errors import EditError, InputError
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.rig.course import trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import Rig

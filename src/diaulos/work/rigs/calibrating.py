@@ -6,13 +6,14 @@ ports take its place through the same functions on recorded samples.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.pickup import Active
 from diaulos.errors import EditError, RefusedError, RigError
+from diaulos.records import dataclass
 from diaulos.rig.bench import BenchFaults
 from diaulos.rig.bench.unit import as_built
 from diaulos.rig.catalogue.types import make

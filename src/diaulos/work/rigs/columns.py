@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+from diaulos.records import dataclass
 from diaulos.rig.levels.diagram import LevelDiagram, Station
 
 MOVED_DB = 1.0

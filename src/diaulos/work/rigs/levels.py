@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from diaulos.circuit.loading import level_db
 from diaulos.errors import DiaulosError, EditError
+from diaulos.records import dataclass
 from diaulos.rig import changes
 from diaulos.rig.course import Course, source_of, trace_all
 from diaulos.rig.graph import RigGraph

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from diaulos.circuit.loading import Load, level_db
+from diaulos.records import dataclass
 from diaulos.rig.changes import inputs_left
 from diaulos.rig.checks import Context, Finding, run_checks
 from diaulos.rig.checks.cabling import node_load

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.circuit.loading import Load, curves_db
 from diaulos.errors import InputError, RigError
+from diaulos.records import dataclass
 from diaulos.rig.bench import BenchFaults, Impulses, courses_from, strum_volts
 from diaulos.rig.course import Course, source_of
 from diaulos.rig.excerpt import PLANNED_CHORDS, PLANNED_SEED, STRUMS

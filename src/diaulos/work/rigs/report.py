@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from diaulos.records import dataclass
 from diaulos.rig.course import Course
 from diaulos.rig.levels.diagram import LevelDiagram, level_diagram
 from diaulos.rig.levels.settings import CourseSetting, Role, settings_on, with_values

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from diaulos.errors import DiaulosError, EditError
+from diaulos.records import dataclass
 from diaulos.rig.course import Course, trace, trace_all
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.levels.freeing import Freeing, Obstacle, freeings, obstacle

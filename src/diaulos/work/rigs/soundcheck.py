@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import random
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
 
 from diaulos.errors import EditError, RefusedError, RigError
+from diaulos.records import dataclass
 from diaulos.rig.bench.unit import as_built
 from diaulos.rig.course import Course
 from diaulos.rig.levels.calibration import (

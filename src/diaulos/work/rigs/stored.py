@@ -9,7 +9,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Generic, TypeVar
 
 import numpy as np
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from diaulos.circuit.loading import Load, curves_db
 from diaulos.circuit.pickup import InstrumentCircuit
 from diaulos.errors import DiaulosError, RigError
+from diaulos.records import dataclass
 from diaulos.rig.as_recorded import ahead_when_recorded
 from diaulos.rig.course import reamp_course
 from diaulos.rig.excerpt import EXCERPT_S, RATE_HZ, Excerpt, Sent, excerpt_of

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from diaulos.figures import TAP_WORDS, number
+from diaulos.records import dataclass
 from diaulos.rig.model import Cable, PlannedTrack, PortRef
 from diaulos.rig.trackplan import TrackPlan, stereo_sides
 from diaulos.work.rigs.look import RigReport

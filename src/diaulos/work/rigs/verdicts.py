@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from diaulos.errors import DiaulosError
+from diaulos.records import dataclass
 from diaulos.rig.catalogue.types import TYPES
 from diaulos.rig.levels.diagram import LevelDiagram, Station
 from diaulos.rig.levels.settings import CourseSetting

@@ -4,10 +4,11 @@ so that a figure is the same everywhere."""
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Literal
 
 from diaulos.figures import LevelFigures
+from diaulos.records import dataclass
 
 Kind = Literal["patch", "tracks", "levels", "recall", "tone", "compare", "session"]
 KINDS: dict[Kind, str] = {

@@ -15,12 +15,12 @@ from __future__ import annotations
 import math
 import zlib
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import DiaulosError
+from diaulos.records import dataclass
 from diaulos.rig.bench import BenchFaults
 from diaulos.rig.bench.steps import StepMaker
 from diaulos.rig.course import Course, trace

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +12,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.session.edits import Edit, add_instrument, add_take
 from diaulos.session.model import (
     Family,

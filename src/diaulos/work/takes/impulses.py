@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +13,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import DiaulosError, InputError
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.session.edits import Edit, add_impulse
 from diaulos.session.instrument import one_line
 from diaulos.session.model import (

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import RefusedError
+from diaulos.records import dataclass
 from diaulos.signal.crosstalk import NoiseLeak, noise_leaks
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.faults import ChannelFaults, FaultFinder

@@ -4,12 +4,12 @@ and whether somebody hears it already."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.rig.model import SOFTWARE, PortRef
 from diaulos.signal.cabinet import CABINETS, cabinet_taps
 from diaulos.work.capture.trips import WayRound

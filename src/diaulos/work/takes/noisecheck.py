@@ -7,11 +7,12 @@ A remedy never lifts a safety earth.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.model import Session, rig_hash

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from typing import Protocol
 
+from diaulos.records import dataclass
 from diaulos.rig.model import Rig
 from diaulos.session.instrument import Instrument
 from diaulos.session.tone_stage import TrimState

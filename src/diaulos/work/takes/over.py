@@ -6,7 +6,6 @@ Also what is heard meanwhile: the click and the old take's monitor mix, both in 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.figures import clock
+from diaulos.records import dataclass
 from diaulos.session.model import Session, Take, Track
 from diaulos.session.take_edits import bar_frames
 from diaulos.signal.click import click_block

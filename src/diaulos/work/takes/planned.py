@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from diaulos.errors import DiaulosError, EditError
+from diaulos.records import dataclass
 from diaulos.rig.course import trace_all
 from diaulos.rig.levels.causes import Cause, likely_causes
 from diaulos.rig.model import Control, PortRef, Rig

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from diaulos.errors import EditError
 from diaulos.figures import counted
+from diaulos.records import dataclass
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import PortRef
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu, plan_tracks

@@ -14,12 +14,13 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
+from diaulos.records import dataclass
 from diaulos.rig.bench import BenchFaults, Impulses, RigBench
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, Rig

@@ -6,12 +6,12 @@ The first ten seconds can be proved while the take is still recorded: what was w
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import DiaulosError
+from diaulos.records import dataclass
 from diaulos.rig.bench import Impulses
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.edits import Edit

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 from diaulos.errors import EditError
 from diaulos.figures import counted
+from diaulos.records import dataclass
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import PortRef, Rig, Tap
 from diaulos.rig.trackplan import TrackPlan, jack_full_scale_dbu, stereo_pairs

@@ -8,13 +8,14 @@ with it the files of a process that died become the take that was meant.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import datetime
 from functools import partial
 
 from diaulos.errors import EditError, InputError
 from diaulos.figures import counted
 from diaulos.ids import free_id
+from diaulos.records import dataclass
 from diaulos.rig.model import PortRef, Rig
 from diaulos.session.edits import Edit
 from diaulos.session.instrument import Instrument

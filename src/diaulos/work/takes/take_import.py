@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import cast, get_args
 
@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
+from diaulos.records import dataclass
 from diaulos.rig.model import Tap
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.instrument import one_line

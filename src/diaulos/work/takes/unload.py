@@ -7,7 +7,6 @@ guitar in 1 M. The stored audio is not touched; the filter stands in the send.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +16,7 @@ from diaulos.circuit.loading import Load
 from diaulos.errors import EditError, RigError
 from diaulos.figures import number
 from diaulos.quantities import RESISTANCE, show
+from diaulos.records import dataclass
 from diaulos.rig.bench import correction_taps
 from diaulos.rig.course import reamp_course
 from diaulos.rig.model import DIGITAL_CLASSES, Rig

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import EditError
+from diaulos.records import dataclass
 from diaulos.rig.model import Rig
 from diaulos.session.edits import Edit, add_take
 from diaulos.session.model import (

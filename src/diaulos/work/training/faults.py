@@ -4,13 +4,14 @@ life, and told afterwards in the words of the program's own checks."""
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.figures import level, number
+from diaulos.records import dataclass
 from diaulos.rig.checks import Finding, Severity
 from diaulos.rig.model import Cable, CableKind, Choice, Control, PortRef, Rig, SignalClass
 from diaulos.rig.states import setting_words

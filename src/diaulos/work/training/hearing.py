@@ -9,7 +9,7 @@ instead.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from diaulos.circuit.loading import Load, curves_db
 from diaulos.circuit.pickup import Coil, Controls, Magnetic
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.signal.cabinet import CABINETS, magnitude
 from diaulos.signal.convolve import convolve_long
 from diaulos.signal.fir import minimum_phase

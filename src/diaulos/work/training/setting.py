@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from diaulos.errors import InputError
 from diaulos.figures import level, number
+from diaulos.records import dataclass
 from diaulos.units import db_to_gain
 from diaulos.work.training.hearing import loudness_of
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter
 
@@ -12,6 +10,7 @@ from diaulos.app.widgets.level_window import paint_level_window
 from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
 from diaulos.app.widgets.rows import Index, RowDelegate, Rows, paint_line
 from diaulos.figures import LevelFigures, number
+from diaulos.records import dataclass
 from diaulos.work.compare.choices import Candidate, Measured
 
 QUIET_DBFS = -96.0

@@ -4,13 +4,13 @@ notes."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFormLayout, QPushButton, QVBoxLayout, QWidget
 
 from diaulos.app.widgets.labels import TextLabel
 from diaulos.app.widgets.wrapping import WrappingRow
+from diaulos.records import dataclass
 
 STEPS = ("One performance", "Conversions", "Noise in the pauses", "What differs", "Heard blind")
 

@@ -6,12 +6,13 @@ long as nothing of it changed.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal, TypeVar
 
 from diaulos.app.jobs import Job
 from diaulos.app.view import View, ViewContext
 from diaulos.errors import CancelledError, DiaulosError
+from diaulos.records import dataclass
 from diaulos.session.model import Session
 from diaulos.signal.allpass import ByBand
 from diaulos.units import gain_to_db

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
@@ -28,6 +27,7 @@ from diaulos.circuit.loading import Load, capacitance_for, log_grid, resistance_
 from diaulos.errors import DiaulosError
 from diaulos.figures import number
 from diaulos.quantities import CAPACITANCE, FREQUENCY, RESISTANCE, show
+from diaulos.records import dataclass
 from diaulos.session.instrument import Instrument
 from diaulos.session.model import Session
 from diaulos.session.tone_stage import stage_of

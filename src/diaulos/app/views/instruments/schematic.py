@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
@@ -11,6 +9,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from diaulos.app import theme
 from diaulos.app.widgets.painted import Painted, scaled_size
 from diaulos.quantities import CAPACITANCE, INDUCTANCE, RESISTANCE, show
+from diaulos.records import dataclass
 from diaulos.session.instrument import ActiveValues, CoilValues, Instrument, PiezoValues
 
 

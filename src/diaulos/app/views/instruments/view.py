@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QItemSelectionModel, Qt, QTimer
@@ -34,6 +33,7 @@ from diaulos.circuit.loading import Load
 from diaulos.figures import number
 from diaulos.ids import BENCH, free_id
 from diaulos.quantities import RESISTANCE, show
+from diaulos.records import dataclass
 from diaulos.session import edits
 from diaulos.session.instrument import Instrument, StrengthReading
 from diaulos.session.model import Session

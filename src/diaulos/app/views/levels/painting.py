@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import (
     QBrush,
@@ -16,6 +14,7 @@ from diaulos.app import theme
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS
 from diaulos.app.widgets.pictured import Pictured
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.rig.levels.diagram import LevelDiagram
 from diaulos.units import LOWEST_DB
 from diaulos.work.rigs.columns import Column, columns_of

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from queue import Empty, SimpleQueue
 
 import numpy as np
@@ -17,6 +16,7 @@ from diaulos.app.view import Ending
 from diaulos.app.views.reamp.queueing import ReampQueue
 from diaulos.app.views.reamp.running_panel import MOMENT, RunningPanel
 from diaulos.errors import CancelledError, DiaulosError
+from diaulos.records import dataclass
 from diaulos.rig.as_recorded import ahead_when_recorded
 from diaulos.rig.model import Rig
 from diaulos.rig.plan import return_control

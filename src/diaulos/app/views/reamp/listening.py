@@ -4,8 +4,6 @@ matched level.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import (
     QListView,
@@ -22,6 +20,7 @@ from diaulos.app.views.reamp.player_bar import PlayerBar
 from diaulos.app.views.reamp.tone_panel import TonePanel
 from diaulos.app.widgets.waveform import Trace, Waveform
 from diaulos.errors import DiaulosError
+from diaulos.records import dataclass
 from diaulos.session.model import Pass, Take, Track
 from diaulos.signal.overview import Overview, build_overview
 from diaulos.units import db_to_gain

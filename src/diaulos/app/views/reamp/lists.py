@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QRectF, QSize
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QStyleOptionViewItem
@@ -13,6 +11,7 @@ from diaulos.app.widgets.marks import paint_mark
 from diaulos.app.widgets.painted import scaled_size
 from diaulos.app.widgets.rows import ITEM, Index, RowDelegate, Rows, paint_line
 from diaulos.figures import clock, counted, level
+from diaulos.records import dataclass
 from diaulos.rig.model import Rig
 from diaulos.session.model import Pass, Return, Session, Take, tone_words
 from diaulos.work.reamp.words import part_lines, pass_lines, pass_words, sent_words, take_remarks

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from itertools import pairwise
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
@@ -14,6 +13,7 @@ from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.level_window import LevelWindow
 from diaulos.app.widgets.painted import Painted, least_height, scaled_size
 from diaulos.figures import LevelFigures
+from diaulos.records import dataclass
 
 CARD_H = 82
 GAP = 10

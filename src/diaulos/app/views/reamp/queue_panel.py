@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QRectF, QSignalBlocker, Qt, Signal
@@ -26,6 +25,7 @@ from diaulos.app.widgets.painted import Painted, most_height
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.figures import number
+from diaulos.records import dataclass
 from diaulos.session.model import Pass, QueuedPass
 from diaulos.signal.overview import Overview
 

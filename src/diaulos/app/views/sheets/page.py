@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from PySide6.QtCore import (
     QByteArray,
@@ -40,6 +40,7 @@ from PySide6.QtWidgets import QSizePolicy
 from diaulos.app import theme
 from diaulos.app.widgets.labels import escaped
 from diaulos.app.widgets.painted import Rescaled
+from diaulos.records import dataclass
 from diaulos.work.sheets.model import Drawn, Levels, Notices, Part, Rows, Sheet, Windows, Words
 
 MARGIN = 28

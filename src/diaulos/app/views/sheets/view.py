@@ -6,7 +6,6 @@ will say: the same parts, the same figures.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from unicodedata import category
 
@@ -36,6 +35,7 @@ from diaulos.app.widgets.painted import fix_height
 from diaulos.app.widgets.wrapping import WrappingRow, scrolled, unfilled
 from diaulos.errors import CancelledError, DiaulosError
 from diaulos.figures import counted, number
+from diaulos.records import dataclass
 from diaulos.session import edits
 from diaulos.session.model import Session, SheetChoice
 from diaulos.work.ports import CancelToken, Progress

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip
@@ -15,6 +13,7 @@ from diaulos.app.widgets.marks import TAP_TOKENS, paint_mark
 from diaulos.app.widgets.painted import least_height, scaled_size
 from diaulos.app.widgets.pictured import Pictured
 from diaulos.figures import TAP_WORDS, LevelFigures, counted, number
+from diaulos.records import dataclass
 
 LEAST_ROW, MOST_ROW = 48, 104
 FAR_ROW = 190

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
@@ -15,6 +13,7 @@ from diaulos.app.widgets.controls import combo
 from diaulos.app.widgets.labels import tip
 from diaulos.app.widgets.number_field import NumberField
 from diaulos.ids import BENCH
+from diaulos.records import dataclass
 from diaulos.session.model import Session
 from diaulos.session.roles import recording_rig
 from diaulos.wiring import HeardLive

@@ -1,0 +1,96 @@
+"""Data classes whose methods are made when the first instance is.
+
+The standard decorator compiles the text of up to six functions for every class, when its module
+is imported: a tenth of a second and more for the four hundred of this program, of which a start
+uses sixty. Here this is put off until a class is called, unpickled, inherited from or asked for
+its fields. What comes out is a data class of the standard library, to the last method.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import threading
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+__all__ = ["dataclass"]
+
+if TYPE_CHECKING:
+    from dataclasses import dataclass
+else:
+
+    def dataclass(cls: type | None = None, /, **options: bool) -> Any:
+        """`dataclasses.dataclass`, its methods made when they are needed.
+
+        Parameters
+        ----------
+        cls : type, optional
+            The class, where the decorator stands without options.
+        **options : bool
+            Those of the standard decorator, but for `slots` (it makes another class).
+
+        Returns
+        -------
+        type or callable
+            The class itself, or the decorator for it.
+        """
+
+        def wrap(cls: type) -> type:
+            return _put_off(cls, options)
+
+        return wrap if cls is None else wrap(cls)
+
+
+# One lock for all: a class may need those that it inherits from, in one thread.
+_making = threading.RLock()
+
+
+class _Later:
+    """Stands for what the standard decorator sets on the class, until somebody asks for it."""
+
+    def __init__(self, make: Callable[[], None], name: str) -> None:
+        self._make = make
+        self._name = name
+
+    def __get__(self, instance: object, owner: type) -> Any:
+        self._make()
+        return getattr(owner, self._name)
+
+
+def _put_off(cls: type, options: dict[str, bool]) -> type:
+    """The class with stand-ins that make its methods and give way to them."""
+    if "__init__" in vars(cls) or options.get("slots"):
+        return _at_once(cls, options)
+
+    def make() -> None:
+        with _making:
+            if vars(cls)["__init__"] is not stand_in:
+                return  # another thread was here first
+            # The stand-in is left where it is until there is another: who calls the class now,
+            # in another thread, comes here and waits.
+            _at_once(cls, options)
+            twin = type(cls)(cls.__name__, (cls,), {"__module__": cls.__module__})
+            made = _at_once(twin, {**options, "repr": False, "eq": False}).__init__  # type: ignore[misc]
+            made.__qualname__ = f"{cls.__qualname__}.__init__"
+            cls.__init__ = made  # type: ignore[misc]
+
+    def stand_in(self: object, *args: object, **kwargs: object) -> None:
+        make()
+        cls.__init__(self, *args, **kwargs)  # type: ignore[misc]
+
+    def take_state(self: object, state: dict[str, object]) -> None:
+        # An unpickled instance is never called into being. What it holds goes where the standard
+        # way puts it, too: past `__setattr__`, which a frozen class refuses.
+        make()
+        self.__dict__.update(state)
+
+    setattr(cls, "__init__", stand_in)  # noqa: B010 - the type checker forbids the plain way
+    setattr(cls, "__setstate__", take_state)  # noqa: B010
+    for name in ("__dataclass_fields__", "__dataclass_params__"):
+        setattr(cls, name, _Later(make, name))
+    return cls
+
+
+def _at_once(cls: type, options: dict[str, bool]) -> type:
+    made: type = dataclasses.dataclass(**options)(cls)
+    return made

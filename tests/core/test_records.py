@@ -1,0 +1,180 @@
+"""The data classes whose methods are made late are data classes all the same."""
+
+import copy
+import dataclasses
+import importlib
+import pickle
+import pkgutil
+import subprocess
+import sys
+import threading
+from dataclasses import field
+from typing import Generic, TypeVar
+
+import pytest
+
+import diaulos
+from diaulos.records import dataclass
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Point:
+    x: float
+    y: float = 2.0
+    tags: list[str] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        if self.x < 0:
+            raise ValueError("x")
+
+
+@dataclass(frozen=True)
+class Named(Point):
+    name: str = "a"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+
+
+@dataclass
+class Counter(Generic[T]):
+    what: T
+    n: int = 0
+
+
+@dataclass(frozen=True, eq=False)
+class Once:
+    n: int
+
+
+@dataclass(frozen=True)
+class Kept:
+    n: int
+
+
+class Plain(Kept):
+    def __init__(self, n: int) -> None:
+        super().__init__(n + 1)
+
+
+def is_made(cls: type) -> bool:
+    return isinstance(vars(cls)["__dataclass_fields__"], dict)
+
+
+def test_it_is_made_at_the_first_call_and_not_before() -> None:
+    @dataclass(frozen=True)
+    class Fresh:
+        n: int
+        m: int = 3
+
+    assert not is_made(Fresh)
+    one = Fresh(1)
+    assert is_made(Fresh)
+    assert (one.n, one.m, one) == (1, 3, Fresh(1, 3))
+    assert repr(one).endswith("Fresh(n=1, m=3)")
+    assert Fresh.__init__.__qualname__ == Fresh.__qualname__ + ".__init__"
+    with pytest.raises(dataclasses.FrozenInstanceError):
+        one.n = 2  # type: ignore[misc]
+    with pytest.raises(TypeError, match="missing 1 required positional argument: 'n'"):
+        Fresh()  # type: ignore[call-arg]
+
+
+def test_what_is_inherited_from_is_made_first() -> None:
+    one = Named(1.0, name="b")
+    assert is_made(Named)
+    assert is_made(Point)
+    assert one == Named(1.0, 2.0, [], "b")
+    assert [f.name for f in dataclasses.fields(Named)] == ["x", "y", "tags", "name"]
+    assert hash(Once(1)) != hash(Once(1))
+    with pytest.raises(ValueError, match="x"):
+        Named(-1.0)
+    assert Plain(1).n == 2
+    counter: Counter[str] = Counter("a")
+    counter.n += 1
+    assert counter == Counter("a", 1)
+    with pytest.raises(TypeError):
+        hash(counter)
+
+
+def test_its_fields_are_known_before_the_first_instance() -> None:
+    @dataclass
+    class Asked:
+        n: int = 1
+
+    @dataclasses.dataclass
+    class Below(Asked):
+        m: int = 2
+
+    assert dataclasses.is_dataclass(Asked)
+    assert [f.name for f in dataclasses.fields(Asked)] == ["n"]
+    assert Below() == Below(1, 2)
+
+
+def test_a_class_named_in_a_pattern_has_its_order() -> None:
+    match Kept(4):
+        case Kept(n):
+            assert n == 4
+
+
+def test_it_goes_by_pickle_into_a_process_that_never_made_one() -> None:
+    sent = pickle.dumps(Kept(7))
+    assert copy.copy(Kept(7)) == Kept(7) == dataclasses.replace(Kept(1), n=7)
+    there = (
+        "import pickle, sys\n"
+        "import test_records\n"
+        "assert not test_records.is_made(test_records.Kept)\n"
+        "one = pickle.loads(sys.stdin.buffer.read())\n"
+        "assert one == test_records.Kept(7)\n"
+        "try:\n    one.n = 2\n"
+        "except test_records.dataclasses.FrozenInstanceError:\n    print('kept')\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", "import sys; sys.path[:0] = " + repr(sys.path) + "\n" + there],
+        input=sent, capture_output=True, check=False,
+    )  # fmt: skip
+    assert done.stdout.decode().strip() == "kept", done.stderr.decode()
+
+
+def test_two_threads_call_it_first_at_once() -> None:
+    for _ in range(40):
+
+        @dataclass(frozen=True)
+        class Shared:
+            n: int
+            m: tuple[int, ...] = ()
+
+        ready = threading.Barrier(4)
+        made: list[object] = []
+
+        def call(
+            cls: type = Shared, gate: threading.Barrier = ready, into: list[object] = made
+        ) -> None:
+            gate.wait()
+            into.append(cls(5))
+
+        threads = [threading.Thread(target=call) for _ in range(4)]
+        for one in threads:
+            one.start()
+        for one in threads:
+            one.join()
+        assert made == [Shared(5)] * 4
+
+
+def test_every_data_class_of_the_program_can_be_made() -> None:
+    """A mistake in one would come to light at its first instance only, in front of a user."""
+    found = 0
+    for module in pkgutil.walk_packages(diaulos.__path__, "diaulos."):
+        if module.name.startswith("diaulos.app") or module.name.endswith(("_child", "__main__")):
+            continue
+        for one in vars(importlib.import_module(module.name)).values():
+            if isinstance(one, type) and one.__module__ == module.name:
+                if "__dataclass_fields__" in vars(one):
+                    dataclasses.fields(one)
+                    assert is_made(one)
+                    assert not issubclass(one, BaseException), (
+                        "exceptions are pickled their own way"
+                    )
+                    found += 1
+    assert found > 300
