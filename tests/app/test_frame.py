@@ -39,10 +39,12 @@ from diaulos.app.dialogs.manual import ManualDialog
 from diaulos.app.dialogs.new_session import NewSessionDialog
 from diaulos.app.dialogs.preferences import PreferencesDialog
 from diaulos.app.main_window import MainWindow
+from diaulos.app.view_table import VIEWS
 from diaulos.app.widgets.course_strip import MOST_ROWS
 from diaulos.app.widgets.number_field import NumberField, WholeField
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.demo.saltmarsh import COMPARED
+from diaulos.rig.changes import set_track
 from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.session.roles import recording_rig
@@ -246,6 +248,45 @@ def test_the_strip_and_the_rail_stay_where_they_are(opened: Desk, settled: Settl
     assert len(places) == 1
     assert window.strip.sizeHint().height() == window.strip.minimumSizeHint().height()
     assert MOST_ROWS == 4
+
+
+def test_a_session_that_only_records_has_its_tracks_in_the_strip_of_every_view(
+    desk: Desk, tmp_path: Path, settled: Settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Without a rig that reamps there are no loops to keep in sight: the strip was empty in four
+    views of seven."""
+
+    def answer(dialog: NewSessionDialog) -> int:
+        dialog.folder.setText(str(tmp_path))
+        dialog.name.setText("Mine")
+        dialog.tone.setCurrentIndex(dialog.tone.findData("none"))
+        return 1
+
+    monkeypatch.setattr(NewSessionDialog, "exec", answer)
+    desk.window.welcome.buttons["new_session"].click()
+    settled(desk)
+    assert len(desk.document.session.rigs) == 1
+    shown = {}
+    for row in VIEWS:
+        desk.show(row.ident)
+        settled(desk)
+        shown[row.ident] = [(one.tap, one.name) for one in desk.window.strip.shown]
+    assert len(shown["instruments"]) == 1
+    assert len({str(rows) for rows in shown.values()}) == 1, shown
+    peaks = {row.peak for row in desk.window.strip.shown}
+    desk.show("instruments")
+    settled(desk)
+    assert {row.peak for row in desk.window.strip.shown} == peaks
+    # A row of another view's is not chosen here, and it is said where it is.
+    desk.window.strip.chosen.emit(desk.window.strip.shown[0].key)
+    assert "Ctrl+2" in desk.window._status.text()
+    # What it comes from has changed: so does the row, wherever one is.
+    rig = desk.document.session.rigs[0]
+    port = rig.tracks[0].port
+    renamed = edits.change_rig(rig.id, "Rename", lambda one: set_track(one, port, name="Dry"))
+    desk.document.apply(renamed)
+    settled(desk)
+    assert [row.name for row in desk.window.strip.shown] == ["Dry"]
 
 
 # --- the first minutes ---

@@ -28,6 +28,7 @@ from diaulos.app.main_window import MainWindow
 from diaulos.app.months import Months
 from diaulos.app.opening import Opening
 from diaulos.app.practices import Practices
+from diaulos.app.recorded import Recorded
 from diaulos.app.saving import Saving
 from diaulos.app.services import Services
 from diaulos.app.sounding import Sounding
@@ -70,6 +71,8 @@ class Desk(QObject):
         self.months = Months(self)
         self._table = {row.ident: row for row in window.views}
         self._loops = Loops()
+        self._recorded = Recorded(self.jobs, self)
+        self._recorded.found.connect(self._on_recorded)
         self._making: set[str] = set()
         window.desk = self
         window.strip.chosen.connect(self._on_course)
@@ -435,13 +438,24 @@ class Desk(QObject):
             self.sound.pause()
 
     def _on_course(self, key: str) -> None:
-        if self.current is not None:
+        if self.current is None:
+            return
+        if self.current.course_rows[0]:
             self.current.choose_course(key)
+        else:
+            self.window.say("The rig and its courses are drawn in Rig, Ctrl+2.")
 
     def _on_rows(self, view: View) -> None:
-        """The strip shows the courses of the view on screen."""
-        if view is self.current:
-            self.window.strip.set_rows(*view.course_rows)
+        """The strip shows the courses of the view on screen, or what the rig records where it has
+        none of its own."""
+        if view is not self.current or self.document is None:
+            return
+        rows, chosen = view.course_rows
+        self.window.strip.set_rows(rows or self._recorded.rows(self.document), chosen)
+
+    def _on_recorded(self) -> None:
+        if self.current is not None:
+            self._on_rows(self.current)
 
     def _on_busy(self, title: str) -> None:
         self.window.say(f"{title}\N{HORIZONTAL ELLIPSIS}")

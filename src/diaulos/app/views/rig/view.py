@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from functools import partial
 
 from PySide6.QtCore import QEvent, QObject, QRectF, QTimer
@@ -16,46 +15,27 @@ from diaulos.app import theme
 from diaulos.app.breathing import InTurn
 from diaulos.app.dialogs.arrangement import ArrangementDialog
 from diaulos.app.jobs import Job
+from diaulos.app.recorded import rows_of
 from diaulos.app.view import ViewContext
 from diaulos.app.views.rig.layout import RigLayout
 from diaulos.app.widgets.controls import choose
-from diaulos.app.widgets.course_strip import CourseRow
 from diaulos.app.widgets.labels import escaped
-from diaulos.figures import number, typeset
 from diaulos.rig import changes
 from diaulos.rig.catalogue.types import TYPES
-from diaulos.rig.checks import Finding, Severity, worst
+from diaulos.rig.checks import Finding, worst
 from diaulos.rig.course import Course
 from diaulos.rig.model import PortRef, Rig
 from diaulos.rig.safety import notices
 from diaulos.session.model import Session
 from diaulos.work.ports import CancelToken, Progress
 from diaulos.work.rigs.look import RigReport, look_at, rig_graph
+from diaulos.work.rigs.rows import track_names, track_rows
 from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.impulses import load_impulses
 from diaulos.work.takes.playing import PlayedTake, play_take
 
 REPORT_DELAY_MS = 30
 SIMULATED = "Simulated player: five hard strums"
-
-
-def _track_names(report: RigReport) -> dict[PortRef, str]:
-    """Every recorded track in the planned order: its planned name, or its port's. Names that
-    two would share are told apart by the device."""
-    planned = {track.port: track.name for track in report.rig.tracks}
-    order = {track: index for index, track in enumerate(planned)}
-    tracks = sorted((p.track for p in report.tracks), key=lambda t: order.get(t, len(order)))
-    names = {t: planned.get(t) or report.graph.plug(t).port.name for t in tracks}
-    counts = Counter(names.values())
-    return {
-        t: name if counts[name] == 1 else f"{name} ({report.graph.plug(t).words})"
-        for t, name in names.items()
-    }
-
-
-def _on_course_cables(course: Course | None) -> set[str]:
-    legs = course.legs if course is not None else ()
-    return {leg.cable.id for leg in legs if leg.cable is not None}
 
 
 class RigPlot:
@@ -278,7 +258,7 @@ class RigView(RigLayout):
         current = self.course.currentData() or ""
         self.course.clear()
         self.course.addItem("All courses", "")
-        for name in _track_names(report).values():
+        for name in track_names(report).values():
             self.course.addItem(name, name)
         choose(self.course, current)
         self._tell_courses()
@@ -288,21 +268,7 @@ class RigView(RigLayout):
         report = self.report
         if report is None:
             return
-        names = _track_names(report)
-        plans = {plan.track: plan for plan in report.tracks}
-        rows = []
-        for track, name in names.items():
-            plan = plans[track]
-            own = [one for one in report.findings if one.track == plan.track]
-            on_way = _on_course_cables(plan.course)
-            own += [one for one in report.findings if one.cable and one.cable in on_way]
-            bad = max(own, key=lambda one: one.severity, default=None)
-            finding = typeset(f"{bad.severity.word}: {bad.cause}") if bad else "no findings"
-            peak = plan.unclipped_dbfs
-            level = f"planned peak {number(peak)} dBFS" if peak is not None else "no course"
-            serious = bad is not None and bad.severity >= Severity.FAULT
-            rows.append(CourseRow(name, plan.tap or "", name, level, finding, serious))
-        self._tell_strip(tuple(rows), self.course.currentData() or "")
+        self._tell_strip(rows_of(track_rows(report)), self.course.currentData() or "")
 
     def choose_course(self, name: str) -> None:
         """Draw one course only; the same again draws all."""
@@ -310,7 +276,7 @@ class RigView(RigLayout):
         self._on_course()
 
     def _courses(self, report: RigReport) -> dict[str, Course]:
-        names = _track_names(report)
+        names = track_names(report)
         return {names[plan.track]: plan.course for plan in report.tracks if plan.course is not None}
 
     # --- choosing ---
