@@ -102,7 +102,7 @@ def solve_trims(session: Session) -> dict[str, float]:
 
 
 TRIM_HEAD = (
-    "profile", "position", "tone stage", "trim dB", "pad", "peak dBFS", "left over dB",
+    "profile", "position", "device", "trim dB", "pad", "peak dBFS", "left over dB",
     "drive dB", "drive at trim 0 dB", "stays hot",
 )  # fmt: skip
 
