@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
     QMenu,
     QPushButton,
     QSpinBox,
+    QTabBar,
     QToolButton,
     QToolTip,
     QVBoxLayout,
@@ -42,6 +43,7 @@ from diaulos.app.main_window import MainWindow
 from diaulos.app.view_table import VIEWS
 from diaulos.app.widgets.course_strip import MOST_ROWS
 from diaulos.app.widgets.number_field import NumberField, WholeField
+from diaulos.app.widgets.working import Working
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.demo.saltmarsh import COMPARED
 from diaulos.rig.changes import set_track
@@ -169,6 +171,9 @@ def test_space_records_while_the_tempo_has_the_focus(
     QTest.keyClick(takes.setup.tempo, Qt.Key.Key_Space)
     assert opened.document.session.tempo_bpm == 104.0
     qtbot.waitUntil(lambda: takes.under_way, timeout=30_000)
+    # Esc ends a recording as Space does, and keeps it: it is not called cancelling.
+    working = opened.window.findChild(Working)
+    assert (working.cancel.text(), working.cancel.isVisible()) == ("Stop (Esc)", True)
     qtbot.keyClick(opened.window, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: not takes.under_way, timeout=30_000)
     settled(opened)
@@ -428,6 +433,10 @@ def test_every_view_fits(opened: Desk, settled: Settle, size: tuple[int, int]) -
                     assert bar.maximum() == 0, (ident, page)
             assert (window.width(), window.height()) == size, ident
             inside = window.stack.rect()
+            for bar in opened.views[ident].findChildren(QTabBar):
+                for index in range(bar.count() if bar.isVisible() else 0):
+                    needed = bar.fontMetrics().horizontalAdvance(bar.tabText(index))
+                    assert bar.tabRect(index).width() > needed + 8, (ident, bar.tabText(index))
             for child in opened.views[ident].findChildren(QPushButton):
                 if child.isVisible() and not _scrolls(child, window.stack):
                     corner = child.mapTo(window.stack, QPoint(child.width(), child.height()))

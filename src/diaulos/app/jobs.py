@@ -31,7 +31,8 @@ class Job:
     """Work with a title and what to do with its result (on the UI thread).
 
     A `background` job shows no progress bar and gives way: a newer one of the same title
-    takes its place. One that `captures` opens an audio stream: playback pauses first.
+    takes its place. One that `captures` opens an audio stream: playback pauses first. One that
+    `keeps` what it has when it is ended early is stopped, not cancelled.
     """
 
     title: str
@@ -40,6 +41,7 @@ class Job:
     failed: Callable[[Exception], None] | None = None
     background: bool = False
     captures: bool = False
+    keeps: bool = False
 
 
 class _Wires(QObject):
@@ -98,6 +100,11 @@ class Jobs(QObject):
     def title(self) -> str:
         """Of the job with the progress bar, "" without one."""
         return self._front[0].title if self._front is not None else ""
+
+    @property
+    def keeps(self) -> bool:
+        """Whether the job with the progress bar keeps what it has when it is ended early."""
+        return self._front is not None and self._front[0].keeps
 
     def refuse_if_busy(self) -> bool:
         """Say what is in the way, if anything is; True when it is."""

@@ -11,6 +11,7 @@ from diaulos.app.jobs import Jobs
 from diaulos.app.widgets.painted import Rescaled, fix_height, fix_width
 
 WIDTH = 140
+CANCEL, STOP = "Cancel (Esc)", "Stop (Esc)"
 
 
 class Working(Rescaled):
@@ -24,7 +25,8 @@ class Working(Rescaled):
         fix_width(self.bar, WIDTH)
         fix_height(self.bar, 14)
         self.bar.setAccessibleName("Progress")
-        self.cancel = QPushButton("Cancel (Esc)")
+        self._jobs = jobs
+        self.cancel = QPushButton(CANCEL)
         self.cancel.setProperty("tiny", "true")
         self.cancel.clicked.connect(jobs.cancel)
         row = QHBoxLayout(self)
@@ -51,6 +53,7 @@ class Working(Rescaled):
     def _on_started(self, title: str) -> None:
         self.bar.setValue(0)
         self.bar.setAccessibleDescription(title)
+        self.cancel.setText(STOP if self._jobs.keeps else CANCEL)
         self._show(True)
 
     def _on_progress(self, fraction: float, text: str) -> None:

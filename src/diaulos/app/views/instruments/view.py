@@ -113,11 +113,9 @@ class InstrumentsView(BySweeps):
         self.pages.setUsesScrollButtons(False)
         self.pages.setElideMode(Qt.TextElideMode.ElideRight)
         self.pages.addTab(scrolled(self.loading, "Loading"), "Loading (1)")
-        index = self.pages.addTab(
-            scrolled(self.trims, "Strength and trims"), "Strength and trims (2)"
-        )
+        index = self.pages.addTab(scrolled(self.trims, "Strength and trims"), "Strength (2)")
         self.pages.setTabToolTip(index, f"{own_word('strength')}\n{own_word('trim')}")
-        self.pages.addTab(scrolled(self.drive, "Pad and tone"), "Pad and tone (3)")
+        self.pages.addTab(scrolled(self.drive, "Pad and tone"), "Pad, tone (3)")
         self.pages.setAccessibleName("Pages")
         self.pages.tabBar().setAccessibleName("Pages")
         left = QWidget()

@@ -84,7 +84,7 @@ class Capture(QObject):
         self._proving, self._doubts = False, ""
         self.under_way = True
         if not self._jobs.start(
-            Job("Recording", work, self._on_done, self._on_failed, captures=True)
+            Job("Recording", work, self._on_done, self._on_failed, captures=True, keeps=True)
         ):
             self._ended()
             return False
