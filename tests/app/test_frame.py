@@ -481,10 +481,17 @@ def test_every_view_names_its_rig_and_can_choose_another(
     opened: Desk, settled: Settle, qtbot: QtBot
 ) -> None:
     session = opened.document.session
+    opened.window.resize(1280, 800)
     opened.show("levels")
     settled(opened)
     levels = opened.views["levels"]
     assert levels.rigs.currentText() == session.rig().name
+    opened.show("takes")
+    settled(opened)
+    # Whole, beside empty room: "Live room, three to..." was what stood there.
+    for one in (levels.rigs, opened.views["takes"].rigs):
+        assert one.shown == one.currentText()
+    assert opened.views["takes"].rigs.shown == "Live room, three tones"
     other = next(rig for rig in session.rigs if rig.id != session.current_rig)
     levels.rigs.setCurrentIndex(levels.rigs.findData(other.id))
     levels.rigs.activated.emit(levels.rigs.currentIndex())

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtCore import QSignalBlocker, QSize, Signal
 from PySide6.QtWidgets import QComboBox, QSizePolicy
 
 from diaulos.app.widgets.controls import NarrowBox
@@ -38,3 +38,13 @@ class RigBox(NarrowBox):
         self.setCurrentIndex(self.findData(chosen))
         self.setEnabled(writable and self.count() > 0)
         del blocker
+        self.updateGeometry()
+
+    def sizeHint(self) -> QSize:
+        """Names whole where there is room; the same width whichever rig is chosen."""
+        hint = super().sizeHint()
+        metrics, least = self.fontMetrics(), self.minimumContentsLength()
+        beside = hint.width() - least * metrics.horizontalAdvance("X")
+        names = [metrics.horizontalAdvance(self.itemText(i)) for i in range(self.count())]
+        wanted = max(names, default=0) + beside
+        return QSize(max(hint.width(), min(wanted, 2 * hint.width())), hint.height())
