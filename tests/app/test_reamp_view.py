@@ -10,14 +10,16 @@ import numpy as np
 import pytest
 import soundfile
 from hands import choose_target
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QImage
-from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QFileDialog, QInputDialog
+from PySide6.QtCore import QPoint, QRectF, Qt
+from PySide6.QtGui import QFontMetrics, QImage, QPainter
+from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QFileDialog, QInputDialog, QScrollArea
 from pytestqt.qtbot import QtBot
 
+from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.jobs import Job
 from diaulos.app.views.reamp.loop_diagram import _place_of
+from diaulos.app.widgets import rows
 from diaulos.audio.bench_backend import BUFFERS_EACH_WAY
 from diaulos.figures import LevelFigures
 from diaulos.rig.course import reamp_course
@@ -589,3 +591,33 @@ def test_the_amplifiers_name_stays_between_its_cables(opened: Desk, settled: Set
     out, back = (_place_of(cards[at]) for cards, at in ((loop._out, -1), (loop._backs[0], 0)))
     assert rows.size
     assert out.center().y() + 2 < rows[0] < rows[-1] < back.center().y() - 2
+
+
+def test_at_the_least_size_no_figure_of_a_take_is_cut(opened: Desk, settled: Settle) -> None:
+    """ "-14...." stood there: a figure that is cut reads as another one. The page of the loop
+    does not scroll sideways for it."""
+    opened.show("reamp")
+    opened.window.resize(1024, 700)
+    settled(opened)
+    view = opened.views["reamp"]
+    room = view.take_list.viewport().width() - 20
+    metrics = QFontMetrics(theme.figure_font(9))
+    assert room >= metrics.horizontalAdvance("0:24.0  −12.0")
+    assert all(one.horizontalScrollBar().maximum() == 0 for one in view.findChildren(QScrollArea))
+
+
+@pytest.mark.parametrize(
+    ("width", "shown"), [(200, "0:24.0  -12.0 dBFS"), (90, "0:24.0  -12.0"), (50, "0:24.0")]
+)
+def test_the_longest_line_of_figures_that_fits_is_painted(
+    width: int, shown: str, monkeypatch: pytest.MonkeyPatch, qtbot: QtBot
+) -> None:
+    told: list[str] = []
+    monkeypatch.setattr(rows, "paint_line", lambda _p, _r, _t, text: told.append(text))
+    image = QImage(240, 20, QImage.Format.Format_ARGB32)
+    painter = QPainter(image)
+    painter.setFont(theme.figure_font(9))
+    lines = ("0:24.0  -12.0 dBFS", "0:24.0  -12.0", "0:24.0")
+    rows.paint_figures(painter, QRectF(0, 0, width, 20), 0, *lines)
+    painter.end()
+    assert told == [shown]

@@ -98,3 +98,10 @@ def paint_line(painter: QPainter, rect: QRectF, top: float, text: str) -> None:
     box = QRectF(rect.left(), rect.top() + top, rect.width(), 17)
     fitted = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(rect.width()))
     painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, fitted)
+
+
+def paint_figures(painter: QPainter, rect: QRectF, top: float, *choices: str) -> None:
+    """The first of these lines that fits: a figure is never cut, it would read as another one."""
+    metrics = painter.fontMetrics()
+    fits = (one for one in choices if metrics.horizontalAdvance(one) <= int(rect.width()))
+    paint_line(painter, rect, top, next(fits, choices[-1]))

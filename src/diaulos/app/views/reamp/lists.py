@@ -9,8 +9,8 @@ from PySide6.QtWidgets import QStyleOptionViewItem
 from diaulos.app import theme
 from diaulos.app.widgets.marks import paint_mark
 from diaulos.app.widgets.painted import scaled_size
-from diaulos.app.widgets.rows import ITEM, Index, RowDelegate, Rows, paint_line
-from diaulos.figures import clock, counted, level
+from diaulos.app.widgets.rows import ITEM, Index, RowDelegate, Rows, paint_figures, paint_line
+from diaulos.figures import clock, counted, level, number
 from diaulos.records import dataclass
 from diaulos.rig.model import Rig
 from diaulos.session.model import Pass, Return, Session, Take, tone_words
@@ -137,8 +137,13 @@ class TakeDelegate(RowDelegate):
         painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("ink"))
         di = item.take.sent
-        peak = level(di.peak_dbfs, "dBFS") if di else ""
-        paint_line(painter, rect, 35, f"{clock(item.seconds)}  {peak}")
+        long = clock(item.seconds)
+        choices = (
+            (f"{long}  {level(di.peak_dbfs, 'dBFS')}", f"{long}  {number(di.peak_dbfs)}", long)
+            if di
+            else (long,)
+        )
+        paint_figures(painter, rect, 35, *choices)
         if item.remarks:
             painter.setFont(theme.text_font(9, bold=True))
             painter.setPen(look.colour("danger" if "DI clips" in item.remarks else "cabinet"))
@@ -170,5 +175,5 @@ class PassDelegate(RowDelegate):
         paint_line(painter, rect, 17, model.tone(item))
         painter.setFont(theme.figure_font(9))
         painter.setPen(look.colour("ink"))
-        for number, text in enumerate(model.lines(item)):
-            paint_line(painter, rect, 34 + 16 * number, text)
+        for line, text in enumerate(model.lines(item)):
+            paint_line(painter, rect, 34 + 16 * line, text)

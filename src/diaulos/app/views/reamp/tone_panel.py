@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QGridLayout,
     QPushButton,
+    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
@@ -321,7 +322,9 @@ class TonePanel(QWidget):
             self._place(name, self._number(owner, knob, name), 2, index, 1)
 
     def _place(self, name: str, widget: QWidget, row: int, column: int, span: int) -> None:
-        label = TextLabel(name)
+        label = ElidedLabel(name)
+        # Whole where there is room, cut before it takes the list of takes its own.
+        label.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
         label.setProperty("role", "muted")
         label.setBuddy(widget)
         self._knobs.addWidget(label, row, column, 1, span, Qt.AlignmentFlag.AlignBottom)
@@ -350,6 +353,8 @@ class TonePanel(QWidget):
 
     def _number(self, device: Device, setting: Control, name: str) -> QDoubleSpinBox:
         box = NumberField()
+        # As wide as a figure of its range needs, no wider where room is short.
+        box.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         box.setRange(setting.minimum, setting.maximum)
         box.setSingleStep(setting.step)
         box.setDecimals(0 if setting.step >= 1.0 else 1)

@@ -165,7 +165,7 @@ class ReampView(ReampRunning):
             self.pages.addWidget(page)
         upper.addWidget(self.pages)
         upper.addWidget(right)
-        upper.setSizes([140, 660, 240])
+        upper.setSizes([165, 610, 240])
         for index, share in enumerate((1, 3, 2)):
             upper.setStretchFactor(index, share)
         lower = _column(self.wave, self.bar)
