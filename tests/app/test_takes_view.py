@@ -771,3 +771,11 @@ def test_what_was_pressed_early_is_taken_back(
     settle(early, qtbot)
 
     assert len(held(early).takes) == before
+
+
+def test_no_gain_is_offered_by_a_take_that_nobody_played(shown: TakesView) -> None:
+    book = shown.book
+    book.show_check("DI is 62.0 dB quieter than planned.", settable=False)
+    assert "E sets" not in book.off_plan.text()
+    book.show_check("DI is 6.2 dB quieter than planned.")
+    assert "E sets the gain" in book.off_plan.text()

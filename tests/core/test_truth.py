@@ -12,7 +12,7 @@ import soundfile
 import truth
 from test_cli import run, run_json
 
-from diaulos.errors import InputError
+from diaulos.errors import EditError, InputError
 from diaulos.rig.bench import BenchFaults, RigBench, strum_volts
 from diaulos.rig.course import Course, source_of, trace
 from diaulos.rig.excerpt import (
@@ -40,7 +40,7 @@ from diaulos.session.model import Session, Take, Track
 from diaulos.signal.strength import measure_strength
 from diaulos.storage.folder import SessionFolder
 from diaulos.units import dbu_to_peak_volt, gain_to_db
-from diaulos.wiring import ExternalAudio, new_session, resampled
+from diaulos.wiring import ExternalAudio, local_now, new_session, resampled, rig_backend
 from diaulos.work.blocks import write_all
 from diaulos.work.instruments.strength import Strum, store_strum, strength_reading
 from diaulos.work.ports import FileNotes
@@ -50,7 +50,9 @@ from diaulos.work.rigs.look import instrument_source, look_at, rig_graph
 from diaulos.work.rigs.rendering import PLAYER_LOAD, recorded_gain
 from diaulos.work.rigs.stored import stored_of
 from diaulos.work.takes.impulses import import_impulse, load_impulses
-from diaulos.work.takes.planned import check_take, heard_gain_edit
+from diaulos.work.takes.planned import check_take, heard_gain_edit, only_noise
+from diaulos.work.takes.ready import rig_to_record
+from diaulos.work.takes.recording import RecordRequest, prepare
 from support import NOON, RATE
 
 LINEAR_DB, DRIVEN_DB = 0.3, 0.5
@@ -311,6 +313,37 @@ def test_a_take_off_its_plan_names_a_culprit_and_the_gain_is_set_for_it(
         }
     )
     assert check_take(session, mild).culprit is None
+
+
+def test_a_take_that_nobody_played_says_so_and_sets_no_gain(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    """It was told "62.0 dB quieter than planned. E sets the gain": the gain of noise."""
+    _, made = run_json(capsys, "new", tmp_path / "two")
+    folder = Path(made["session"])
+    run_json(capsys, "rig", folder, "--add", "modeler-analog", "--current")
+    opened = SessionFolder.open(folder)
+    session = opened.load()
+    request = RecordRequest(session, rig_to_record(session, ""), seconds=4.0)
+    done = prepare(request, opened, rig_backend(paced=False, silent=True), local_now).run()
+    session = done.edit(session)
+    opened.close()
+    (take,) = session.takes
+    assert only_noise(take)
+    assert "Only noise is on it: nobody played" in check_take(session, take).words
+    with pytest.raises(EditError, match="Nothing was played"):
+        heard_gain_edit(session, take)
+    # As quiet, but a string rises over its own noise: it was played behind a closed volume.
+    faint = take.model_copy(
+        update={
+            "tracks": tuple(
+                track.model_copy(update={"peak_dbfs": (track.quietest_dbfs or 0.0) + 30.0})
+                for track in take.tracks
+            )
+        }
+    )
+    assert not only_noise(faint)
+    assert "quieter than planned" in check_take(session, faint).words
 
 
 # --- what is stored of an instrument's playing ---

@@ -319,17 +319,17 @@ def keys_html(actions: tuple[ActionSpec, ...] = ACTIONS) -> str:
     parts = []
     for menu, ours in menus.items():
         rows = "".join(
-            f"<tr><td><code>{a.key}</code></td><td>{a.title.replace('&', '')}</td></tr>"
+            f"<tr><td width='130'><code>{a.key}</code></td><td>{a.title.replace('&', '')}</td></tr>"
             for a in ours
         )
         name = menu.replace(" > ", ", ").capitalize()
         parts.append(f"<h3>{name}</h3><table cellspacing='6'>{rows}</table>")
     extra = (
         "<h3>Waveform</h3><table cellspacing='6'>"
-        "<tr><td><code>+ \N{MINUS SIGN}</code></td><td>Zoom</td></tr>"
+        "<tr><td width='130'><code>+ \N{MINUS SIGN}</code></td><td>Zoom</td></tr>"
         "<tr><td><code>Left Right</code></td><td>Move</td></tr>"
         "<tr><td><code>0</code></td><td>Show all</td></tr></table>"
         "<h3>Loading plot</h3><table cellspacing='6'>"
-        "<tr><td><code>Left Right</code></td><td>Move the cursor</td></tr></table>"
+        "<tr><td width='130'><code>Left Right</code></td><td>Move the cursor</td></tr></table>"
     )
     return "".join(parts) + extra

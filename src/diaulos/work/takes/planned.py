@@ -16,6 +16,11 @@ from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 
 TOLD_DB = 2.0
 """A track that is further from its plan is told."""
+NOISE_BELOW_DB, NOISE_SPAN_DB = 30.0, 20.0
+"""What stays so far below its plan, and never rises further over its own quietest 0.3 s, is the
+noise of the way: a played string does both only behind a closed volume or an open lead. The peak
+of Gaussian noise over a minute is some 15 dB over its RMS, that of hum less."""
+NOBODY = "Only noise is on it: nobody played, or the volume is closed or the lead is out."
 
 
 @dataclass(frozen=True)
@@ -40,6 +45,8 @@ class TakeCheck:
 
     tracks: tuple[PlannedTrackLevel, ...]
     culprit: Cause | None = None
+    silent: bool = False
+    """Whether nothing but noise came: no gain is to be set by it."""
 
     @property
     def words(self) -> str:
@@ -50,6 +57,8 @@ class TakeCheck:
         worst = max(off, key=lambda one: abs(one.difference_db))
         way = "louder" if worst.difference_db > 0.0 else "quieter"
         words = f"{worst.name} is {abs(worst.difference_db):.1f} dB {way} than planned."
+        if self.silent:
+            return f"{words} {NOBODY}"
         return f"{words} {self.culprit.words}" if self.culprit is not None else words
 
 
@@ -65,7 +74,21 @@ def check_take(session: Session, take: Take, stored: Stored = NOTHING_STORED) ->
     found = TakeCheck(tuple(rows))
     if not any(one.told for one in rows):
         return found
+    if only_noise(take):
+        return TakeCheck(tuple(rows), silent=True)
     return TakeCheck(tuple(rows), _culprit(session, take, stored))
+
+
+def only_noise(take: Take) -> bool:
+    """Whether no planned track of a take rises over its own noise, and the one furthest from its
+    plan lies where nobody can have played it."""
+    planned = [track for track in take.tracks if track.difference_db is not None]
+    if not planned or min(track.difference_db or 0.0 for track in planned) > -NOISE_BELOW_DB:
+        return False
+    return all(
+        track.quietest_dbfs is not None and track.peak_dbfs - track.quietest_dbfs < NOISE_SPAN_DB
+        for track in planned
+    )
 
 
 def _culprit(session: Session, take: Take, stored: Stored) -> Cause | None:
@@ -107,6 +130,12 @@ def heard_gain_edit(
     graph = rig_graph(session, rig, stored)
     plans = {plan.track: plan for plan in plan_tracks(graph)}
     by_port = _by_port(session, take, rig)
+    if only_noise(take):
+        raise EditError(
+            "Nothing was played by which a gain could be set.",
+            where=take.name,
+            remedy=f"{NOBODY} Play, and record again.",
+        )
     turned: list[tuple[str, Control, float]] = []
     for ref, track in by_port.items():
         plan = plans.get(ref)

@@ -149,10 +149,12 @@ class TakeBook(QWidget):
         self.restore.setEnabled(self._writable and self.binned.chosen() is not None)
         self.empty.setEnabled(self._writable and full)
 
-    def show_check(self, words: str, doubts: Sequence[Doubt] = ()) -> None:
+    def show_check(
+        self, words: str, doubts: Sequence[Doubt] = (), *, settable: bool = True
+    ) -> None:
         """Which tracks are not what they say, how the take differs from its plan, and the likely
-        culprit; nothing where all agrees."""
-        if words:
+        culprit; nothing where all agrees. `settable`: whether a gain can be set by it."""
+        if words and settable:
             words += " E sets the gain for what was heard."
         mend = doubts[0].remedy if doubts else ""
         words = " ".join(part for part in (doubt_words(doubts), mend, words) if part)

@@ -154,7 +154,7 @@ class TakesKeeping(TakesLayout):
 
         def done(check: TakeCheck) -> None:
             if self.heard_take is take:
-                self.book.show_check(check.words, doubts)
+                self.book.show_check(check.words, doubts, settable=not check.silent)
 
         self._jobs.start(Job("culprit", work, done, self.problem.emit, background=True))
 
