@@ -60,7 +60,7 @@ def measure_round_trip(
             return found
     raise RefusedError(
         "not_heard",
-        "nothing came back at the input.",
+        "Nothing came back at the input.",
         remedy="Plug a cable from this output to this input, and raise the input's gain.",
     )
 
@@ -88,7 +88,7 @@ def _turns(
     if len(delays) < TURNS:
         raise RefusedError(
             "blocks_lost",
-            f"blocks were lost in {TRIES - len(delays)} of {TRIES} sweeps.",
+            f"Blocks were lost in {TRIES - len(delays)} of {TRIES} sweeps.",
             remedy="Choose a longer block, give the server its real-time rights, end what else "
             "runs, and measure again.",
         )
@@ -96,7 +96,7 @@ def _turns(
     if spread > 1.0:
         raise RefusedError(
             "unsteady",
-            f"two measurements differ by {spread:.1f} samples.",
+            f"Two measurements differ by {spread:.1f} samples.",
             remedy="Choose a longer block, end what else runs, and measure again.",
         )
     return RoundTrip(

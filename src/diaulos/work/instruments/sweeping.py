@@ -51,7 +51,7 @@ def swept_response(
         if not capture.xruns:
             return read_response(sweep, np.concatenate(heard)[:, 0].astype(np.float64))
     raise RefusedError(
-        "blocks_lost", f"blocks were lost in {TRIES} sweeps.",
+        "blocks_lost", f"Blocks were lost in {TRIES} sweeps.",
         remedy="Choose a longer block, end what else runs, and measure again.",
     )  # fmt: skip
 
