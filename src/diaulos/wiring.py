@@ -102,7 +102,6 @@ from diaulos.work.rigs.building import Start, started
 from diaulos.work.rigs.look import instrument_source, rig_graph
 from diaulos.work.rigs.rendering import played_volts
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
-from diaulos.work.sheets.making import make_sheet
 from diaulos.work.sheets.model import Drawn, Sheet, Wanted
 from diaulos.work.takes.recording import RecordBackendFor
 
@@ -231,6 +230,8 @@ def write_stem_files(
     text = stems_text(session, stems, choice, when())
     write_whole(out / beside[0], text.encode("utf-8"))
     takes = tuple(dict.fromkeys(one.take.id for one in stems))
+    from diaulos.work.sheets.making import make_sheet  # sheets are no part of a start
+
     sheet = make_sheet(session, Wanted("tracks", take=takes[0] if len(takes) == 1 else ""), folder)
     write_whole(out / beside[1], sheet_bytes(sheet, ".html"))
     return {file: sink.clipped_samples for file, sink in sinks.items()}, beside

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
+from functools import cached_property, partial
 
 from diaulos.errors import RigError
 from diaulos.records import dataclass
@@ -17,8 +17,12 @@ class DeviceType:
 
     id: str
     group: str
-    name: str
     build: Callable[[str], Device]
+
+    @cached_property
+    def name(self) -> str:
+        """What one is called. Sixty are not made at every start for their names."""
+        return self.build("x").name
 
 
 def _types() -> dict[str, DeviceType]:
@@ -95,7 +99,7 @@ def _types() -> dict[str, DeviceType]:
         )),
     )  # fmt: skip
     return {
-        ident: DeviceType(ident, group, build("x").name, build)
+        ident: DeviceType(ident, group, build)
         for group, entries in groups
         for ident, build in entries
     }
