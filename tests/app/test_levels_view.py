@@ -15,8 +15,8 @@ import numpy as np
 import pytest
 import soundfile
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QPushButton
+from PySide6.QtGui import QFontMetrics, QGuiApplication
+from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QPushButton, QScrollArea
 from pytestqt.qtbot import QtBot
 from test_window import names_missing
 
@@ -24,6 +24,7 @@ from diaulos.__main__ import main
 from diaulos.app import theme
 from diaulos.app.desk import Desk
 from diaulos.app.dialogs.calibrate import CalibrateDialog
+from diaulos.app.views.levels.painting import fit_words
 from diaulos.app.views.levels.view import LevelsView
 from diaulos.figures import number
 from diaulos.rig.levels.calibration import input_stage
@@ -615,3 +616,26 @@ def test_loud_moments_are_told_and_room_is_left_for_them(shown: LevelsView, qtbo
     assert shown.report.solved.solution.best.peak_dbfs <= target
     undo(shown, qtbot)
     assert not shown.loud.isChecked()
+
+
+def test_a_course_of_eleven_stations_is_whole_at_the_usual_size(
+    shown: LevelsView, qtbot: QtBot
+) -> None:
+    """The converter that clips was scrolled out of sight for the sake of a long word."""
+    shown.choose_course("Amp and cabinet")
+    settle(shown, qtbot)
+    shown.window().resize(1280, 800)
+    QApplication.processEvents()
+    assert len(shown.diagram.columns) == 11
+    bars = [one.horizontalScrollBar().maximum() for one in shown.findChildren(QScrollArea)]
+    assert set(bars) == {0}
+
+
+def test_a_word_that_is_wider_than_its_column_is_cut_with_a_sign(qtbot: QtBot) -> None:
+    """ "humbuckers," ran into the frame of the chosen column."""
+    metrics = QFontMetrics(theme.text_font(9))
+    assert fit_words("humbuckers, B standard", metrics, 400) == "humbuckers, B standard"
+    fitted = fit_words("humbuckers, B standard", metrics, 50).split()
+    assert fitted[0].endswith("\N{HORIZONTAL ELLIPSIS}")
+    assert fitted[1:] == ["B", "standard"]
+    assert all(metrics.horizontalAdvance(word) <= 50 for word in fitted)

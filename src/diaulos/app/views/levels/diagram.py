@@ -26,7 +26,7 @@ from diaulos.work.rigs.verdicts import stations_table
 
 AXIS = 40
 RIGHT_AXIS = 42
-LEAST_COLUMN = 71
+LEAST_COLUMN = 69
 
 
 class LevelDiagramWidget(LevelPainting):

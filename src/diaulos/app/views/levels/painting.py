@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import (
     QBrush,
+    QFontMetrics,
     QPainter,
     QPen,
     QPolygonF,
@@ -37,6 +38,13 @@ class Laid:
 
     name: str
     diagram: LevelDiagram
+
+
+def fit_words(text: str, metrics: QFontMetrics, width: int) -> str:
+    """Text whose every word has room in a column: it is broken between words only. The tooltip
+    has it whole."""
+    end = Qt.TextElideMode.ElideRight
+    return " ".join(metrics.elidedText(word, end, width) for word in text.split())
 
 
 class LevelPainting(Pictured):
@@ -173,9 +181,13 @@ class LevelPainting(Pictured):
             painter.setFont(theme.text_font(9, bold=bold))
             painter.setPen(look.colour(token))
             line = painter.fontMetrics().lineSpacing()
-            area = QRectF(well.left() + 1, top, well.width() - 2, most * line)
-            used = painter.boundingRect(area, flags, text)
-            painter.drawText(area, flags, text)
+            area = QRectF(well.left() + 2, top, well.width() - 4, most * line)
+            fitted = fit_words(text, painter.fontMetrics(), int(area.width()))
+            used = painter.boundingRect(area, flags, fitted)
+            while used.height() > most * line and " " in fitted:
+                fitted = fitted.rpartition(" ")[0] + "\N{HORIZONTAL ELLIPSIS}"
+                used = painter.boundingRect(area, flags, fitted)
+            painter.drawText(area, flags, fitted)
             top += min(used.height(), most * line)
 
     def _edges(self, columns: tuple[Column, ...], typical: bool) -> list[QPointF]:
