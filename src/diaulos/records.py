@@ -69,7 +69,9 @@ def _put_off(cls: type, options: dict[str, bool]) -> type:
             # The stand-in is left where it is until there is another: who calls the class now,
             # in another thread, comes here and waits.
             _at_once(cls, options)
-            twin = type(cls)(cls.__name__, (cls,), {"__module__": cls.__module__})
+            # A class without words of its own would be given those of its signature.
+            beside = {"__module__": cls.__module__, "__doc__": cls.__doc__}
+            twin = type(cls)(cls.__name__, (cls,), beside)
             made = _at_once(twin, {**options, "repr": False, "eq": False}).__init__  # type: ignore[misc]
             made.__qualname__ = f"{cls.__qualname__}.__init__"
             cls.__init__ = made  # type: ignore[misc]

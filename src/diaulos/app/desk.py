@@ -257,6 +257,7 @@ class Desk(QObject):
     def detach(self) -> None:
         """Let go of the session, whatever is not saved of it."""
         self.jobs.drop_background()
+        self._recorded.forget()
         for view in self.views.values():
             view.close_down()
             self.window.stack.removeWidget(view)

@@ -60,3 +60,7 @@ class Recorded(QObject):
 
         self._jobs.start(Job("courses", work, done, failed, background=True))
         return self._rows
+
+    def forget(self) -> None:
+        """The session goes."""
+        self._asked, self._rows = (), ()
