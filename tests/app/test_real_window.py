@@ -18,7 +18,7 @@ from diaulos.__main__ import main
 from support import program
 
 DRIVE = """
-import json, os, sys
+import json, os, sys, threading
 from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
@@ -62,6 +62,10 @@ starter.wires.ready.connect(ready)
 QTimer.singleShot(60000, lambda: (print("timed out"), app.exit(3)))
 window.show()
 code = app.exec()
+# What is remembered is written behind; the program's end waits for it, and so does this.
+for one in threading.enumerate():
+    if one.name == "settings":
+        one.join(60)
 again = MainWindow(Preferences(settings))
 seen["again"] = [again.width(), again.height()]
 print(json.dumps(seen))
