@@ -27,7 +27,8 @@ else:
         cls : type, optional
             The class, where the decorator stands without options.
         **options : bool
-            Those of the standard decorator, but for `slots` (it makes another class).
+            Those of the standard decorator. With `slots` (another class is made) or without `init`
+            nothing is put off.
 
         Returns
         -------
@@ -59,7 +60,7 @@ class _Later:
 
 def _put_off(cls: type, options: dict[str, bool]) -> type:
     """The class with stand-ins that make its methods and give way to them."""
-    if "__init__" in vars(cls) or options.get("slots"):
+    if "__init__" in vars(cls) or options.get("slots") or not options.get("init", True):
         return _at_once(cls, options)
 
     def make() -> None:

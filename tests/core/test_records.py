@@ -98,6 +98,29 @@ def test_what_is_inherited_from_is_made_first() -> None:
         hash(counter)
 
 
+def test_what_cannot_be_put_off_is_made_at_once() -> None:
+    @dataclass(init=False)
+    class Bare:
+        n: int = 4
+
+    @dataclass(frozen=True)
+    class Own:
+        n: int
+
+        def __init__(self) -> None:
+            object.__setattr__(self, "n", 5)
+
+    @dataclass(slots=True)
+    class Slim:
+        n: int
+
+    assert is_made(Bare)
+    assert is_made(Own)
+    assert is_made(Slim)
+    assert (Bare().n, Own().n, Slim(6).n) == (4, 5, 6)
+    assert not hasattr(Slim(6), "__dict__")
+
+
 def test_its_fields_are_known_before_the_first_instance() -> None:
     @dataclass
     class Asked:
