@@ -41,10 +41,10 @@ class RigBox(NarrowBox):
         self.updateGeometry()
 
     def sizeHint(self) -> QSize:
-        """Names whole where there is room; the same width whichever rig is chosen."""
+        """Usual names whole, a third wider at most; the same width whichever rig is chosen."""
         hint = super().sizeHint()
         metrics, least = self.fontMetrics(), self.minimumContentsLength()
         beside = hint.width() - least * metrics.horizontalAdvance("X")
         names = [metrics.horizontalAdvance(self.itemText(i)) for i in range(self.count())]
         wanted = max(names, default=0) + beside
-        return QSize(max(hint.width(), min(wanted, 2 * hint.width())), hint.height())
+        return QSize(max(hint.width(), min(wanted, 4 * hint.width() // 3)), hint.height())
