@@ -172,6 +172,30 @@ def test_save_and_load_is_the_identity(folder: SessionFolder) -> None:
     assert not [p for p in folder.path.iterdir() if p.name.endswith(".part")]
 
 
+@pytest.mark.parametrize("wrong", [float("nan"), float("inf"), float("-inf")])
+def test_a_figure_that_is_none_is_not_written(wrong: float) -> None:
+    with pytest.raises(ValueError, match="not a number"):
+        session_text(session(one_pass()).model_copy(update={"tempo_bpm": wrong}))
+    inner = one_pass().model_copy(update={"send_gain_db": wrong})
+    with pytest.raises(ValueError, match="not a number"):
+        session_text(session(inner))
+
+
+def test_words_that_look_like_no_number_are_written(folder: SessionFolder) -> None:
+    names = ("NaN", "x: NaN", '"a": NaN', "Infinity,", "-Infinity")
+    for name in names:
+        named = session(one_pass()).model_copy(update={"name": name})
+        assert json.loads(session_text(named))["name"] == name
+
+
+def test_the_text_is_that_of_the_standard_library(folder: SessionFolder) -> None:
+    """To the letter, but for the exponents of very large and small figures."""
+    named = session(one_pass()).model_copy(update={"name": "Saltmärsh \N{EN DASH} „1“"})
+    data = named.model_dump(mode="json")
+    data["snapshots"] = dict(sorted(data["snapshots"].items()))
+    assert session_text(named) == json.dumps(data, indent=1, ensure_ascii=False) + "\n"
+
+
 def test_the_text_is_stable_and_readable(folder: SessionFolder) -> None:
     text = (folder.path / "session.json").read_text("utf-8")
     assert text == session_text(session(one_pass()))

@@ -23,7 +23,11 @@ Prose = Annotated[str, StringConstraints(pattern=r"^(?:[^\p{Cc}]|[\n\t])*$")]
 class Frozen(BaseModel):
     """Base of every part of a document: immutable, and strict about unknown fields."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+    # A figure that is none cannot come in; one that was put in past the checks is not written as
+    # if it were missing.
+    model_config = ConfigDict(
+        frozen=True, extra="forbid", allow_inf_nan=False, ser_json_inf_nan="constants"
+    )
 
 
 class Direction(StrEnum):
