@@ -69,7 +69,8 @@ def _put_off(cls: type, options: dict[str, bool]) -> type:
                 return  # another thread was here first
             # The stand-in is left where it is until there is another: who calls the class now,
             # in another thread, comes here and waits.
-            _at_once(cls, options)
+            _at_once(cls, {**options, "init": False})
+            vars(cls)["__dataclass_params__"].init = True  # it has one: the twin's, below
             # A class without words of its own would be given those of its signature.
             beside = {"__module__": cls.__module__, "__doc__": cls.__doc__}
             twin = type(cls)(cls.__name__, (cls,), beside)

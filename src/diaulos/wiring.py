@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -70,7 +70,6 @@ from diaulos.work.capture.roundtrip import RoundTrip, measure_round_trip
 from diaulos.work.capture.smallest import SECONDS, BlockTrial, try_blocks
 from diaulos.work.capture.stream import Capture
 from diaulos.work.capture.trips import Trip, TripStore, WayRound
-from diaulos.work.handing.stems import Stem, StemChoice, stems_text, write_stems
 from diaulos.work.hunting.causes import Cause, courses_of
 from diaulos.work.hunting.trials import Studio, Trial
 from diaulos.work.instruments.plucking import plucked_volts, plucks_of
@@ -104,6 +103,9 @@ from diaulos.work.rigs.rendering import played_volts
 from diaulos.work.rigs.stored import NOTHING_STORED, Stored
 from diaulos.work.sheets.model import Drawn, Sheet, Wanted
 from diaulos.work.takes.recording import RecordBackendFor
+
+if TYPE_CHECKING:
+    from diaulos.work.handing.stems import Stem, StemChoice
 
 __all__ = [
     "GEAR_SUFFIX",
@@ -204,6 +206,8 @@ def write_stem_files(
 ) -> tuple[dict[str, int], tuple[str, ...]]:  # fmt: skip
     """Write stems into a folder, with a text of what was done and a track sheet beside them:
     clipped samples by file, and the names of what lies beside."""
+    from diaulos.work.handing.stems import stems_text, write_stems  # no part of a start
+
     beside = ("stems.txt", "track sheet.html")
     names = [*(one.file for one in stems), *beside]
     there = next((name for name in names if os.path.lexists(out / name)), None)

@@ -236,18 +236,19 @@ class Desk(QObject):
             preferences.levels_db,
             partial(setattr, preferences, "levels_db"),
         )
-        self.show(view or self.window.first_view().ident)
-        if self.folder is not folder:
-            return  # the program was ended while the view was made
-        preferences.add_recent(str(folder.path))
-        breathe()
-        self._on_state()
-        breathe()
-        if self.folder is not folder:
-            return
-        self.gear.tell_newer()
-        self.practices.look()
-        self.document.changed.connect(self._on_document)
+        with self.jobs.held():  # what is worked out beside it waits until the view can be used
+            self.show(view or self.window.first_view().ident)
+            if self.folder is not folder:
+                return  # the program was ended while the view was made
+            preferences.add_recent(str(folder.path))
+            breathe()
+            self._on_state()
+            breathe()
+            if self.folder is not folder:
+                return
+            self.gear.tell_newer()
+            self.practices.look()
+            self.document.changed.connect(self._on_document)
 
     def _on_document(self, before: Session | None, after: Session) -> None:
         """What is said of the house's practice follows what is edited."""
@@ -357,6 +358,7 @@ class Desk(QObject):
         self.working.focus_after = view.take_focus
         view.take_focus()
         self.window.update_actions()
+        self.window.dress_rest()
 
     def _turn_to(self, view: View) -> None:
         """Bring a view to the front. It is laid out, its pictures are drawn one by one, and then
@@ -419,7 +421,6 @@ class Desk(QObject):
         for step in (view.begin, lambda: self._fit_out(view), dress, lay_out):
             step()
             between()
-        self.window.dress_rest()
 
     def _fit_out(self, view: View) -> None:
         for button in view.findChildren(QAbstractButton):

@@ -282,8 +282,10 @@ class MainWindow(QMainWindow):
     def _tell_why(self, ident: str, why: str) -> None:
         # Qt tells the status tip of an entry to whoever chooses it, and a disabled one is never
         # chosen: the tooltip reaches the pointer.
-        self._actions[ident].setStatusTip(why)
-        self._actions[ident].setToolTip(why)
+        action = self._actions[ident]
+        if action.statusTip() != why:  # each of the two is heard by every menu it stands in
+            action.setStatusTip(why)
+            action.setToolTip(why)
 
     @staticmethod
     def _tell_no_step(step: str, state: set[str]) -> str:

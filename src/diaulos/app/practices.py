@@ -10,17 +10,11 @@ from diaulos.figures import counted
 from diaulos.session import edits
 from diaulos.session.practices import Practice
 from diaulos.work.ports import CancelToken, Progress
-from diaulos.work.practices.departures import (
-    Departure,
-    departures,
-    practice_of,
-    practices_of,
-    sums_of,
-)
-from diaulos.work.rigs.stored import stored_of
 
 if TYPE_CHECKING:
     from diaulos.app.dialogs.practices import PracticesDialog
+    from diaulos.session.model import Session
+    from diaulos.work.practices.departures import Departure
 
 
 class Practices:
@@ -35,6 +29,7 @@ class Practices:
     def ask_practices(self) -> None:
         """The practices."""
         from diaulos.app.dialogs.practices import PracticesDialog
+        from diaulos.work.practices.departures import practices_of
 
         document = self._desk.document
         if document is None:
@@ -73,6 +68,8 @@ class Practices:
     def _shown(self) -> None:
         document = self._desk.document
         if document is not None and self.dialog is not None:
+            from diaulos.work.practices.departures import practices_of
+
             session = document.session
             self.dialog.show_practices(practices_of(session), session.practice)
         self.look()
@@ -83,10 +80,11 @@ class Practices:
         if document is None:
             return
         session, store = document.session, document.store
-        house = practice_of(session)
-        if house is None:
+        if _house(session) is None:
             self._told(())
             return
+        from diaulos.work.practices.departures import departures, sums_of
+        from diaulos.work.rigs.stored import stored_of
 
         def work(_progress: Progress, _cancel: CancelToken) -> tuple[Departure, ...]:
             return departures(
@@ -105,7 +103,7 @@ class Practices:
     def _told(self, found: tuple[Departure, ...]) -> None:
         self.found = found
         document = self._desk.document
-        house = practice_of(document.session) if document is not None else None
+        house = _house(document.session) if document is not None else None
         words = f"House: {counted(len(found), 'note')}" if house is not None else ""
         lines = [f"Practice: {house.name}"] if house is not None else []
         lines += [f"{one.place}: {one.words}" for one in found]
@@ -115,3 +113,13 @@ class Practices:
         self._desk.window.show_practice(words, "\n".join(lines), notes)
         if self.dialog is not None:
             self.dialog.show_departures(found)
+
+
+def _house(session: Session) -> Practice | None:
+    """The practice that the session follows. Most follow none: what works departures out is
+    loaded for those that do."""
+    if not session.practice:
+        return None
+    from diaulos.work.practices.departures import practice_of
+
+    return practice_of(session)

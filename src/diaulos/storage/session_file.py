@@ -15,7 +15,6 @@ from diaulos.session.migrations import migrate
 from diaulos.session.model import Session
 from diaulos.storage.beside import read_regular
 
-
 _NO_NUMBER = re.compile(r'(?:": |^ +)(?:NaN|-?Infinity),?$', re.MULTILINE)
 """A value that JSON has no word for. Text in quotation marks does not end a line so."""
 

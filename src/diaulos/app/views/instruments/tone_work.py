@@ -14,13 +14,6 @@ from diaulos.session import edits
 from diaulos.session.instrument import Instrument, Tone
 from diaulos.session.tone_stage import stage_of
 from diaulos.work.instruments.drive import make_up_db, stronger_db
-from diaulos.work.instruments.tone_file import (
-    asked_here,
-    completed,
-    read_tone,
-    tone_text,
-    write_tone,
-)
 from diaulos.work.loudest import read_loudest
 from diaulos.work.ports import CancelToken, Progress
 
@@ -90,6 +83,8 @@ class ToneWork(View):
         tone, session = self.drive.chosen, self._document.session
         if tone is None:
             return
+        from diaulos.work.instruments.tone_file import completed, tone_text, write_tone
+
         text = tone_text(completed(session, tone, stage_of(session).pad_db))
 
         def work(progress: Progress, cancel: CancelToken) -> str:
@@ -106,6 +101,8 @@ class ToneWork(View):
 
     def read_tone(self, path: Path) -> None:
         """Read a tone and say what it asks for with the chosen instrument."""
+        from diaulos.work.instruments.tone_file import asked_here, read_tone
+
         session = self._document.session
 
         def work(progress: Progress, cancel: CancelToken) -> Tone:
