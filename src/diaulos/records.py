@@ -67,16 +67,19 @@ def _put_off(cls: type, options: dict[str, bool]) -> type:
         with _making:
             if vars(cls)["__init__"] is not stand_in:
                 return  # another thread was here first
-            # The stand-in is left where it is until there is another: who calls the class now,
-            # in another thread, comes here and waits.
-            _at_once(cls, {**options, "init": False})
-            vars(cls)["__dataclass_params__"].init = True  # it has one: the twin's, below
-            # A class without words of its own would be given those of its signature.
-            beside = {"__module__": cls.__module__, "__doc__": cls.__doc__}
-            twin = type(cls)(cls.__name__, (cls,), beside)
-            made = _at_once(twin, {**options, "repr": False, "eq": False}).__init__  # type: ignore[misc]
-            made.__qualname__ = f"{cls.__qualname__}.__init__"
-            cls.__init__ = made  # type: ignore[misc]
+            # Made on a twin: who calls the class meanwhile, in another thread, meets the stand-in
+            # and waits. It gives way last.
+            before = _namespace(cls)
+            named = {**before, "__qualname__": cls.__qualname__}
+            twin = _at_once(type(cls)(cls.__name__, cls.__bases__, named), options)
+            for name, value in vars(twin).items():
+                if name not in _OWN and before.get(name, _NOTHING) is not value:
+                    setattr(cls, name, value)
+            for name in before.keys() - vars(twin).keys():
+                delattr(cls, name)  # a field that is no default
+            if options.get("frozen"):
+                _freeze(cls)
+            cls.__init__ = vars(twin)["__init__"]  # type: ignore[misc]
 
     def stand_in(self: object, *args: object, **kwargs: object) -> None:
         make()
@@ -93,6 +96,40 @@ def _put_off(cls: type, options: dict[str, bool]) -> type:
     for name in ("__dataclass_fields__", "__dataclass_params__"):
         setattr(cls, name, _Later(make, name))
     return cls
+
+
+_NOTHING = object()
+_OWN = {
+    "__dict__", "__weakref__", "__doc__", "__init__", "__setattr__", "__delattr__", "_abc_impl",
+}  # fmt: skip
+"""What a twin has for itself."""
+
+
+def _namespace(cls: type) -> dict[str, Any]:
+    """What stands in a class, without what was put there to stand for something."""
+    without = {*_OWN, "__setstate__", "__dataclass_fields__", "__dataclass_params__"}
+    inside = {name: value for name, value in vars(cls).items() if name not in without}
+    inside["__doc__"] = cls.__doc__ or cls.__name__  # else it is made up of the signature
+    return inside
+
+
+def _freeze(cls: type) -> None:
+    """As the standard decorator does; its own functions know the twin."""
+    names = frozenset(vars(cls)["__dataclass_fields__"])
+
+    def setter(self: object, name: str, value: object) -> None:
+        if type(self) is cls or name in names:
+            raise dataclasses.FrozenInstanceError(f"cannot assign to field {name!r}")
+        super(cls, self).__setattr__(name, value)
+
+    def deleter(self: object, name: str) -> None:
+        if type(self) is cls or name in names:
+            raise dataclasses.FrozenInstanceError(f"cannot delete field {name!r}")
+        super(cls, self).__delattr__(name)
+
+    for made, name in ((setter, "__setattr__"), (deleter, "__delattr__")):
+        made.__name__, made.__qualname__ = name, f"{cls.__qualname__}.{name}"
+        setattr(cls, name, made)
 
 
 def _at_once(cls: type, options: dict[str, bool]) -> type:

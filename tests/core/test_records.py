@@ -1,8 +1,12 @@
 """The data classes whose methods are made late are data classes all the same."""
 
+import abc
 import copy
 import dataclasses
+import functools
 import importlib
+import inspect
+import itertools
 import pickle
 import pkgutil
 import subprocess
@@ -96,6 +100,87 @@ def test_what_is_inherited_from_is_made_first() -> None:
     assert counter == Counter("a", 1)
     with pytest.raises(TypeError):
         hash(counter)
+
+
+def test_it_is_what_the_standard_decorator_makes() -> None:
+    """Attribute by attribute, for every way of asking for it."""
+
+    class Base(abc.ABC):
+        @property
+        @abc.abstractmethod
+        def size(self) -> int: ...
+
+    def both(**options: bool) -> tuple[type, type]:
+        made = []
+        for decorator in (dataclass, dataclasses.dataclass):
+
+            @decorator(**options)  # type: ignore[arg-type]
+            class One(Base):
+                n: int
+                _: dataclasses.KW_ONLY
+                m: int = 3
+                hidden: int = field(default=4, repr=False, compare=False)
+                tags: list[str] = field(default_factory=list)
+                start: dataclasses.InitVar[int] = 0
+
+                def __post_init__(self, start: int) -> None:
+                    self.tags.append(str(start))
+
+                @property
+                def size(self) -> int:
+                    return self.n
+
+                @functools.cached_property
+                def twice(self) -> int:
+                    return 2 * self.n
+
+            made.append(One)
+        return made[0], made[1]
+
+    names = ("frozen", "eq", "order", "repr", "unsafe_hash", "match_args")
+    for chosen in itertools.product((False, True), repeat=len(names)):
+        options = dict(zip(names, chosen, strict=True))
+        if options["order"] and not options["eq"]:
+            continue
+        ours, plain = both(**options)
+        one, other = ours(1, start=2), plain(1, start=2)
+        assert repr(one) == repr(other) or not options["repr"]
+        assert vars(one) == vars(other) == {"n": 1, "m": 3, "hidden": 4, "tags": ["2"]}
+        assert (one.twice, one.size) == (2, 1)  # type: ignore[attr-defined]
+        assert set(vars(ours)) - {"__setstate__"} == set(vars(plain)), options
+        mine, theirs = vars(ours)["__dataclass_params__"], vars(plain)["__dataclass_params__"]
+        assert repr(mine) == repr(theirs)
+        assert ours.__abstractmethods__ == plain.__abstractmethods__ == frozenset()
+        assert [f.name for f in dataclasses.fields(ours)] == ["n", "m", "hidden", "tags"]
+        assert str(inspect.signature(ours)) == str(inspect.signature(plain))
+        for name in ("__init__", "__repr__", "__eq__", "__setattr__", "__delattr__"):
+            assert getattr(ours, name).__qualname__ == getattr(plain, name).__qualname__
+        for act in (
+            lambda one: setattr(one, "n", 5), lambda one: setattr(one, "other", 5),
+            lambda one: delattr(one, "n"), hash, lambda one: one < copy.copy(one),
+        ):  # fmt: skip
+            said = []
+            for thing in (one, other):
+                try:
+                    said.append(type(act(thing)))
+                except Exception as error:
+                    said.append((type(error), str(error)))
+            assert said[0] == said[1], options
+
+
+def test_what_inherits_from_a_frozen_one_may_have_more() -> None:
+    """As in the standard library: only its fields are frozen there."""
+
+    class Above(Kept):
+        pass
+
+    one = Above(1)
+    one.more = 2  # type: ignore[attr-defined]
+    del one.more  # type: ignore[attr-defined]
+    with pytest.raises(dataclasses.FrozenInstanceError, match="cannot assign to field 'n'"):
+        one.n = 2  # type: ignore[misc]
+    with pytest.raises(dataclasses.FrozenInstanceError, match="cannot delete field 'n'"):
+        del one.n
 
 
 def test_what_cannot_be_put_off_is_made_at_once() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from pathlib import Path
 
 from pydantic import Field, TypeAdapter, ValidationError
@@ -25,7 +26,9 @@ class Trained(Frozen):
     words: Word = ""
 
 
-_LIST = TypeAdapter(tuple[Trained, ...])
+@functools.cache
+def _list() -> TypeAdapter[tuple[Trained, ...]]:
+    return TypeAdapter(tuple[Trained, ...])
 
 
 class ProgressFile:
@@ -37,7 +40,7 @@ class ProgressFile:
     def all(self) -> tuple[Trained, ...]:
         """What is in it; nothing where there is none, or it cannot be read."""
         try:
-            return _LIST.validate_json(read_regular(self.path, MOST_BYTES))
+            return _list().validate_json(read_regular(self.path, MOST_BYTES))
         except (OSError, DiaulosError, ValidationError):
             return ()
 
@@ -54,4 +57,4 @@ class ProgressFile:
             self.path.parent.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise write_failed(self.path, error) from error
-        write_whole(self.path, _LIST.dump_json(kept, indent=1))
+        write_whole(self.path, _list().dump_json(kept, indent=1))
