@@ -113,7 +113,7 @@ def _namespace(cls: type) -> dict[str, Any]:
     return inside
 
 
-def _freeze(cls: type) -> None:
+def _freeze(cls: Any) -> None:
     """As the standard decorator does; its own functions know the twin."""
     names = frozenset(vars(cls)["__dataclass_fields__"])
 
