@@ -210,11 +210,21 @@ def one_fault(seed: int) -> tuple[str, bool, str] | None:
     return kind, named, f"{seed} {take.words}: {kind} of {sorted(tracks)}, told: {said}"
 
 
+def cut(take: Take, seed: int) -> None:
+    """As a hand does: begun while it rings, ended before the chord is over, soon or late."""
+    rng = random.Random(f"{seed} cut")
+    first = round(rng.uniform(0.0, 4.0) * RATE)
+    count = round(min(rng.uniform(2.05, 10.0), SECONDS - first / RATE) * RATE)
+    take.heard = {track: x[first : first + count] for track, x in take.heard.items()}
+
+
 def one_clean(seed: int) -> str | None:
     """What was said of a take without a fault, "" for nothing; None where there was none."""
     take = drawn(seed)
     if take is None:
         return None
+    if seed % 2:
+        cut(take, seed)
     doubts = prove(take.session, take.rig, take.heard, take.names)
     return "; ".join(f"{seed} {take.words}: {d.kind} {d.track}: {d.words}" for d in doubts)
 

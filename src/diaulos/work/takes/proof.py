@@ -63,6 +63,9 @@ EMF_FLOOR = 1e-4
 """Of the power that a dry course lets through at most: less of it is not undone."""
 IMPULSE_V = 1e-4
 PAD_S = 0.25
+EDGE_S = 0.25
+"""A stretch begins and ends in the middle of a note; what was played ahead of it and behind it is
+not known, and the dry course is undone wrongly there. So much of both ends says nothing."""
 
 
 @dataclass(frozen=True)
@@ -320,7 +323,8 @@ class _Group:
         return copied(dry.samples, one.samples, (-self._reach, self._reach)).null_db < COPY_DB
 
     def _match(self, made: Real, one: Proved) -> Likeness:
-        return most_alike(made, one.samples, (-self._reach, self._reach), finer=1)
+        made, samples = _inside(made, self.rate_hz), _inside(one.samples, self.rate_hz)
+        return most_alike(made, samples, (-self._reach, self._reach), finer=1)
 
     def _expected(self, dry: Proved) -> dict[PortRef, Real]:
         """What every track of the rig should hold when the dry one holds this."""
@@ -373,6 +377,12 @@ def undone(samples: Real, response: Real, pad: int) -> tuple[Real, int]:
     power = np.square(np.abs(gain))
     inverse = gain.conj() / (power + EMF_FLOOR * float(power.max()))
     return np.asarray(scipy.fft.irfft(scipy.fft.rfft(padded) * inverse, size)[:count]), pad
+
+
+def _inside(x: Real, rate_hz: float) -> Real:
+    """A stretch without its ends."""
+    edge = round(EDGE_S * rate_hz)
+    return x[edge : x.size - edge]
 
 
 def _exchanged(dry: Proved, one: Proved, others: Sequence[Proved]) -> tuple[Proved, list[Proved]]:
@@ -450,7 +460,7 @@ def _forth(dry: Proved, one: Proved, made: Real, lag: Likeness, rate_hz: float) 
     it can a rest be told from a tone."""
     if lag.likeness < CERTAIN or lag.lag_samples != 0.0:
         return None
-    leak = besides(one.samples, made, dry.samples)
+    leak = besides(*(_inside(x, rate_hz) for x in (one.samples, made, dry.samples)))
     found = leak.db > LEAK_DB and leak.coherence > REST_COHERENCE
     return _leak(dry, one, leak, rate_hz) if found else None
 
@@ -461,12 +471,13 @@ def _back(dry: Proved, one: Proved, made: Real, lag: Likeness, rate_hz: float) -
     It bends what the rig makes of the dry one. Of an amplifier of which that says nothing, a driven
     one tells: a clean one shares its very noise with the dry track.
     """
-    leak = leaked(one.samples, dry.samples, rate_hz)
+    samples, made, played = (_inside(x, rate_hz) for x in (one.samples, made, dry.samples))
+    leak = leaked(samples, played, rate_hz)
     if leak.db < LEAK_DB or leak.coherence < BENT_COHERENCE:
         return None
     if CERTAIN < lag.likeness < EXACTLY and lag.lag_samples == 0.0:
         return leak
-    usual = leaked(made, dry.samples, rate_hz)
+    usual = leaked(made, played, rate_hz)
     more = leak.db > usual.db + OVER_PLAN_DB and leak.coherence > 2.0 * usual.coherence
     held = steepness(dry.samples, one.samples, rate_hz)
     clear = leak.coherence > LEAK_COHERENCE and held is not None and held < HELD_BACK
