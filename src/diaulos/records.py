@@ -10,10 +10,11 @@ from __future__ import annotations
 
 import dataclasses
 import threading
-from collections.abc import Callable
+import weakref
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any
 
-__all__ = ["dataclass"]
+__all__ = ["dataclass", "make_ahead"]
 
 if TYPE_CHECKING:
     from dataclasses import dataclass
@@ -40,6 +41,20 @@ else:
             return _put_off(cls, options)
 
         return wrap if cls is None else wrap(cls)
+
+
+_put_by: list[weakref.ref[type]] = []
+"""Classes that were put off, in the order of their modules."""
+
+
+def make_ahead() -> Iterator[type]:
+    """Make the classes that nobody needed yet, one at each step: for a thread that has time, so
+    that who needs one soon does not wait for it."""
+    while _put_by:
+        cls = _put_by.pop(0)()
+        if cls is not None:
+            dataclasses.fields(cls)
+            yield cls
 
 
 # One lock for all: a class may need those that it inherits from, in one thread.
@@ -95,6 +110,7 @@ def _put_off(cls: type, options: dict[str, bool]) -> type:
     setattr(cls, "__setstate__", take_state)  # noqa: B010
     for name in ("__dataclass_fields__", "__dataclass_params__"):
         setattr(cls, name, _Later(make, name))
+    _put_by.append(weakref.ref(cls))
     return cls
 
 

@@ -4,6 +4,7 @@ import abc
 import copy
 import dataclasses
 import functools
+import gc
 import importlib
 import inspect
 import itertools
@@ -18,7 +19,7 @@ from typing import Generic, TypeVar
 import pytest
 
 import diaulos
-from diaulos.records import dataclass
+from diaulos.records import dataclass, make_ahead
 
 T = TypeVar("T")
 
@@ -166,6 +167,23 @@ def test_it_is_what_the_standard_decorator_makes() -> None:
                 except Exception as error:
                     said.append((type(error), str(error)))
             assert said[0] == said[1], options
+
+
+def test_what_nobody_needed_yet_is_made_ahead() -> None:
+    @dataclass
+    class Waiting:
+        n: int = 1
+
+    @dataclass
+    class Gone:
+        n: int = 1
+
+    del Gone
+    gc.collect()
+    assert not is_made(Waiting)
+    assert Waiting in list(make_ahead())
+    assert is_made(Waiting)
+    assert not list(make_ahead())
 
 
 def test_what_inherits_from_a_frozen_one_may_have_more() -> None:

@@ -7,6 +7,7 @@ import contextlib
 import os
 import sys
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -253,10 +254,13 @@ def _warm(keeper: Keeper) -> None:
 
     from diaulos.app.collecting import held_back
     from diaulos.app.view_table import VIEWS
+    from diaulos.records import make_ahead
 
     with held_back():
         for name in (*WARM, DEMO):
             importlib.import_module(name)
         for row in VIEWS:  # so that showing one for the first time is not felt
             row.load()
+        for _ in make_ahead():
+            time.sleep(0.001)  # the window comes first
         keeper.keep(views_too=True)

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from diaulos.app.breathing import InTurn
 from diaulos.app.cabinets import CabinetDesk
 from diaulos.app.jobs import Job
 from diaulos.app.view import ViewContext
@@ -281,6 +282,7 @@ class ReampView(ReampRunning):
         self.wave.sought.connect(self.player.seek)
         self.wave.sought.connect(self.wave.set_position)
         self.wave.range_changed.connect(self._set_loop)
+        self._rest = InTurn(self)
         self._plan_timer = QTimer(self)
         self._plan_timer.setSingleShot(True)
         self._plan_timer.setInterval(PLAN_DELAY_MS)
@@ -300,7 +302,7 @@ class ReampView(ReampRunning):
     @property
     def settled(self) -> bool:
         """Whether levels and waveforms of what is chosen are on screen."""
-        if self._plan_timer.isActive():
+        if self._plan_timer.isActive() or not self._rest.done:
             return False
         take = self.take
         if take is None or take.sent is None or not self._document.session.rigs:
@@ -629,7 +631,7 @@ class ReampView(ReampRunning):
             "Send gain = dBu at 0 dBFS of the DI \N{MINUS SIGN} dBu at the amp input for a "
             f"0 dBFS send.{looks if send.source_ohm else ''}"
         )
-        self._tell_courses()
+        self._rest.begin((self._tell_courses,))  # the diagram is painted first
 
     def _tell_courses(self) -> None:
         """The loops for the strip."""
@@ -656,6 +658,7 @@ class ReampView(ReampRunning):
         self._next.stop()
         self._tick.stop()
         self._plan_timer.stop()
+        self._rest.stop()
 
 
 # --- helpers -------------------------------------------------------------------------
