@@ -292,6 +292,19 @@ def test_a_session_that_only_records_has_its_tracks_in_the_strip_of_every_view(
     desk.document.apply(renamed)
     settled(desk)
     assert [row.name for row in desk.window.strip.shown] == ["Dry"]
+    # Where a view works them out itself nothing else does.
+    begun, start = [], desk.jobs.start
+    monkeypatch.setattr(desk.jobs, "start", lambda job: (begun.append(job.title), start(job))[1])
+    path = desk.document.path
+    for ident in ("rig", "levels", "takes", "instruments"):
+        desk.document.mark_saved(desk.document.session)
+        desk.window.preferences.view = ident
+        desk.call("close_session")
+        begun.clear()
+        desk.open_path(path)
+        settled(desk)
+        assert len(desk.window.strip.shown) == 1
+        assert ("courses" in begun) == (ident == "instruments"), (ident, begun)
 
 
 # --- the first minutes ---

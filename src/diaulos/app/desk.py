@@ -453,7 +453,10 @@ class Desk(QObject):
         if view is not self.current or self.document is None:
             return
         rows, chosen = view.course_rows
-        self.window.strip.set_rows(rows or self._recorded.rows(self.document), chosen)
+        if not rows:
+            recorded, document = self._recorded, self.document
+            rows = recorded.known(document) if view.draws_courses else recorded.rows(document)
+        self.window.strip.set_rows(rows, chosen)
 
     def _on_recorded(self) -> None:
         if self.current is not None:

@@ -61,6 +61,10 @@ class Recorded(QObject):
         self._jobs.start(Job("courses", work, done, failed, background=True))
         return self._rows
 
+    def known(self, document: Document) -> tuple[CourseRow, ...]:
+        """What is known of this session, without asking for more."""
+        return self._rows if self._asked and self._asked[0] is document else ()
+
     def forget(self) -> None:
         """The session goes."""
         self._asked, self._rows = (), ()

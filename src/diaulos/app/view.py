@@ -76,6 +76,8 @@ class View(QWidget):
 
     ident = ""
     plot: Plot
+    draws_courses = False
+    """Whether it works the rig's courses out itself, for the strip as well."""
     takes_first = False
     """Whether "restore" looks among the discarded takes first, or among the passes."""
     said = Signal(str)

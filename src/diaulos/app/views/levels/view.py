@@ -41,6 +41,7 @@ class LevelsView(LevelsSetting):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "levels"
+    draws_courses = True
 
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)

@@ -55,6 +55,7 @@ class RigView(RigLayout):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "rig"
+    draws_courses = True
 
     def __init__(self, context: ViewContext) -> None:
         super().__init__(context)

@@ -53,7 +53,7 @@ class TakesView(TakesHunting):
     """One view. It asks the document for edits and the jobs for work."""
 
     ident = "takes"
-
+    draws_courses = True
     takes_first = True
 
     def __init__(self, context: ViewContext) -> None:
