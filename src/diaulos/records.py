@@ -50,8 +50,11 @@ _put_by: list[weakref.ref[type]] = []
 def make_ahead() -> Iterator[type]:
     """Make the classes that nobody needed yet, one at each step: for a thread that has time, so
     that who needs one soon does not wait for it."""
-    while _put_by:
-        cls = _put_by.pop(0)()
+    while True:
+        try:
+            cls = _put_by.pop(0)()
+        except IndexError:
+            return  # none is left; another thread may have taken the last one
         if cls is not None:
             dataclasses.fields(cls)
             yield cls
