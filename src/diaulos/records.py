@@ -78,7 +78,8 @@ class _Later:
 
 def _put_off(cls: type, options: dict[str, bool]) -> type:
     """The class with stand-ins that make its methods and give way to them."""
-    if "__init__" in vars(cls) or options.get("slots") or not options.get("init", True):
+    own = {"__init__", "__setattr__", "__delattr__"} & vars(cls).keys()
+    if own or options.get("slots") or not options.get("init", True):
         return _at_once(cls, options)
 
     def make() -> None:

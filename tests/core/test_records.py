@@ -217,6 +217,14 @@ def test_what_cannot_be_put_off_is_made_at_once() -> None:
     class Slim:
         n: int
 
+    with pytest.raises(TypeError, match="Cannot overwrite attribute __setattr__"):
+
+        @dataclass(frozen=True)
+        class Twice:
+            n: int
+
+            def __setattr__(self, name: str, value: object) -> None: ...
+
     assert is_made(Bare)
     assert is_made(Own)
     assert is_made(Slim)

@@ -21,8 +21,8 @@ _NO_NUMBER = re.compile(r'(?:": |^ +)(?:NaN|-?Infinity),?$', re.MULTILINE)
 
 def session_text(session: Session) -> str:
     """session.json: readable, in the order of the model's fields. ValueError where a figure is
-    none. Written outside the interpreter, which the window waits for: six times as fast as the
-    standard library's indented writer, to the same letter."""
+    none. Written outside the interpreter, which the window waits for: five times as fast as the
+    standard library's indented writer, to the same letter but for exponents (1e-5 for 1e-05)."""
     in_order = dict(sorted(session.snapshots.items()))
     text = session.model_copy(update={"snapshots": in_order}).model_dump_json(indent=1)
     if ("NaN" in text or "Infinity" in text) and _NO_NUMBER.search(text):
