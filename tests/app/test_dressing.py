@@ -22,7 +22,7 @@ from shiboken6 import delete
 
 from diaulos.app import theme
 from diaulos.app.desk import Desk
-from diaulos.app.dressing import LEAST, PART, Wardrobe, parts
+from diaulos.app.dressing import LEAST, LOOKED_AT, PART, Wardrobe, parts
 from diaulos.app.widgets import painted
 
 RED, BLUE = "QLabel { color: #ff0000; }", "QLabel { color: #0000ff; }"
@@ -146,6 +146,46 @@ def test_what_is_not_seen_is_dressed_in_its_turn(qtbot: QtBot) -> None:
     assert not dressing.dress_next()
 
     assert {colour(one) for one in labels(right)} == {"#ff0000"}
+
+
+def many_panes(qtbot: QtBot) -> tuple[QWidget, list[QWidget]]:
+    page = QWidget()
+    qtbot.addWidget(page)
+    row = QVBoxLayout(page)
+    panes = [pane(LEAST + 5) for _ in range(LOOKED_AT + 10)]
+    for one in panes:
+        row.addWidget(one)
+    return page, panes
+
+
+def test_a_walk_through_many_parts_is_cut_into_steps(qtbot: QtBot) -> None:
+    page, panes = many_panes(qtbot)
+    panes[-1].hide()
+    dressing = wardrobe()
+    dressing.dress(page)
+
+    assert dressing.dress_next()  # so far nothing was found
+    assert dressing.behind(page)
+    steps = 0
+    while dressing.dress_next():
+        steps += 1
+    assert not dressing.behind(page)
+    assert steps <= 4
+
+
+def test_a_pane_goes_in_the_middle_of_a_walk(qtbot: QtBot) -> None:
+    page, panes = many_panes(qtbot)
+    panes[-1].hide()
+    dressing = wardrobe()
+    dressing.dress(page)
+    assert dressing.dress_next()
+
+    for one in panes[:-1]:
+        delete(one)
+    while dressing.dress_next():
+        pass
+
+    assert not dressing.behind(page)
 
 
 def test_another_sheet_reaches_every_part(qtbot: QtBot) -> None:

@@ -29,6 +29,8 @@ LEAST = 20
 """where one of those in it has as many: a sheet is read anew for every part."""
 HOLDERS = (QWidget, QScrollArea, QSplitter, QStackedWidget, QTabWidget)
 """The classes of Qt that the style sheet has no rules for: what is in them is dressed."""
+LOOKED_AT = 60
+"""So many parts are looked at in one step: all of seven pages would take as long as a picture."""
 WORN = "worn"
 OPEN = "taken apart"
 
@@ -67,7 +69,8 @@ def parts(root: QWidget) -> Iterator[QWidget]:
         yield root
         return
     for one in _inside(root):
-        yield from parts(one)
+        if isValid(one):  # between two parts a page may go
+            yield from parts(one)
 
 
 class Wardrobe(QObject):
@@ -77,14 +80,17 @@ class Wardrobe(QObject):
         super().__init__()
         self._sheet, self._count = "", 0
         self._roots: WeakSet[QWidget] = WeakSet()
-        self._waiting: list[QWidget] = []
-        """Parts that are not seen, found by one walk through all pages."""
+        self._walk: Iterator[QWidget] | None = None
+        """The parts of all pages, on the way through them; None at the end of it."""
+        self._found = False
+        """Whether one of this walk was dressed: there is another one then."""
 
     def change(self, sheet: str, between: Callable[[], None]) -> None:
         """Another sheet: what is on screen wears it at once, the rest when it is shown or when
         its turn comes. `between` is called between two parts."""
         self._sheet = sheet
         self._count += 1
+        self._walk = None
         for root in self._known():
             if isValid(root) and (root.isVisible() or root.isWindow()):
                 self.dress(root, between)
@@ -92,6 +98,7 @@ class Wardrobe(QObject):
     def dress(self, root: QWidget, between: Callable[[], None] = lambda: None) -> None:
         """A widget and all that is in it wears the sheet, from now on."""
         self._roots.add(root)
+        self._walk = None
         for part in list(parts(root)):
             if not isValid(root):
                 return  # between two parts a page may go
@@ -111,17 +118,26 @@ class Wardrobe(QObject):
             holder.installEventFilter(self)  # what comes later is dressed, too
 
     def dress_next(self) -> bool:
-        """Dress one part that is not seen; whether there was one."""
-        while True:
-            if not self._waiting:
-                found = [part for root in self._known() for part in parts(root)]
-                self._waiting = [part for part in found if not self._wears(part)]
-            if not self._waiting:
-                return False
-            part = self._waiting.pop(0)
-            if isValid(part) and not self._wears(part):
+        """One step of the walk through what is not seen: dress a part, or look at some. Whether
+        there may be more."""
+        for _ in range(LOOKED_AT):
+            if self._walk is None:
+                self._walk, self._found = self._all(), False
+            part = next(self._walk, None)
+            if part is None:
+                self._walk = None
+                if not self._found:
+                    return False
+            elif isValid(part) and not self._wears(part):
+                self._found = True
                 self._put_on(part)
-                return True
+                break
+        return True
+
+    def _all(self) -> Iterator[QWidget]:
+        for root in self._known():
+            if isValid(root):
+                yield from parts(root)
 
     def behind(self, root: QWidget) -> bool:
         """Whether a part of it wears the sheet of before, or none."""

@@ -267,7 +267,7 @@ def dress(root: QWidget, between: Callable[[], None] = lambda: None) -> None:
 
 
 def dress_next() -> bool:
-    """Dress one part that is not seen; whether there was one."""
+    """Dress a part that is not seen, or look for one; whether there may be more."""
     return _wardrobe.dress_next()
 
 
