@@ -37,6 +37,18 @@ def test_the_pyramid_does_not_depend_on_the_blocks(sizes: list[int]) -> None:
         np.testing.assert_array_equal(one, other)
 
 
+@pytest.mark.parametrize("block", [1_000, 65_536, 300_000, 2_500_003])
+def test_every_level_holds_the_ends_of_its_stretches(block: int) -> None:
+    """Against the plain way, for blocks that are cut and blocks that are put together."""
+    signal = np.resize(NOISE, 2_500_003)
+    made = build_overview(signal[at : at + block] for at in range(0, signal.size, block))
+    for level, (low, high) in enumerate(zip(made.low, made.high, strict=True)):
+        edges = np.arange(0, signal.size, BASE * 4**level)
+        np.testing.assert_array_equal(low, np.minimum.reduceat(signal, edges))
+        np.testing.assert_array_equal(high, np.maximum.reduceat(signal, edges))
+    assert len(made.low) > 2
+
+
 @pytest.mark.parametrize("count", [1, 37, 1000])
 def test_columns_hold_every_sample_and_little_more(count: int) -> None:
     made = build_overview([NOISE])

@@ -19,10 +19,13 @@ from diaulos.records import dataclass
 BASE = 64
 STEP = 4
 THREADS = 2
-WORTH_A_THREAD = 524_288
+WORTH_A_THREAD = 1_048_576
 """Samples that are handed over at once: of fewer, handing over costs more than it brings."""
-PIECE = 65_536
-"""Samples that are worked on at once: as much as stays near the processor."""
+ROWS = 1_024
+"""Stretches that are turned together: as much as stays near the processor,"""
+TOGETHER = 4
+"""and so many of those in one call. Between two calls a thread may have to wait for the
+interpreter; with shorter ones two threads were hardly faster than one."""
 
 Array32 = NDArray[np.float32]
 
@@ -77,27 +80,31 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
     -------
     Lowest and highest by stretches of 256 x 4^k.
     """
-    found: list[tuple[Array32, Array32]] = [_ends(np.zeros((0, BASE), np.float32))]
+    found: list[tuple[Array32, Array32]] = [(np.zeros(0, np.float32), np.zeros(0, np.float32))]
     under_way: deque[Future[list[tuple[Array32, Array32]]]] = deque()
     waiting: list[Array32] = []
     rest = np.zeros(0, dtype=np.float32)
     frames = 0
+    # One each for the threads and for what is left at the end: memory that is fresh costs time.
+    rooms = [_room() for _ in range(THREADS + 1)]
     with ThreadPoolExecutor(THREADS) as pool:
         for block in blocks:
             frames += block.size
             joined = np.concatenate([rest, block]) if rest.size else block
-            whole = joined.size // BASE
-            waiting.append(joined[: whole * BASE].reshape(whole, BASE))
-            rest = joined[whole * BASE :].copy()
-            if sum(rows.size for rows in waiting) >= WORTH_A_THREAD:
-                under_way.append(pool.submit(_all_ends, waiting))
-                waiting = []
+            whole = joined.size // BASE * BASE
+            rest = joined[whole:].copy()
+            for at in range(0, whole, WORTH_A_THREAD):
+                rows = joined[at : min(whole, at + WORTH_A_THREAD)].reshape(-1, BASE)
+                waiting.append(np.ascontiguousarray(rows))
+                if sum(one.size for one in waiting) >= WORTH_A_THREAD:
+                    under_way.append(pool.submit(_all_ends, waiting, rooms))
+                    waiting = []
                 # No more of it in memory than is worked on.
                 while len(under_way) > 2 * THREADS:
                     found += under_way.popleft().result()
         for one in under_way:
             found += one.result()
-    found += _all_ends(waiting)
+    found += _all_ends(waiting, rooms)
     if rest.size:
         found.append((rest.min(keepdims=True), rest.max(keepdims=True)))
     return pyramid(
@@ -107,20 +114,46 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
     )
 
 
-def _all_ends(blocks: list[Array32]) -> list[tuple[Array32, Array32]]:
-    step = PIECE // BASE
-    return [_ends(rows[at : at + step]) for rows in blocks for at in range(0, rows.shape[0], step)]
+def _room() -> NDArray[np.complex64]:
+    """Where stretches are turned: groups of ROWS, two samples of all in a line."""
+    return np.empty((TOGETHER, BASE // 2, ROWS), np.complex64)
 
 
-def _ends(rows: Array32) -> tuple[Array32, Array32]:
+def _all_ends(
+    blocks: list[Array32], rooms: list[NDArray[np.complex64]]
+) -> list[tuple[Array32, Array32]]:
     """The lowest and the highest of every row. Reducing along the long axis of a transposed copy is
     several times faster; turning two samples at a time, half the copying."""
-    count = rows.shape[0]
-    pairs = np.ascontiguousarray(np.ascontiguousarray(rows).view(np.complex64).T)
-    turned = pairs.view(np.float32).reshape(BASE // 2, 2 * count)
-    low = turned.min(axis=0, initial=np.inf).reshape(count, 2)
-    high = turned.max(axis=0, initial=-np.inf).reshape(count, 2)
-    return np.minimum(low[:, 0], low[:, 1]), np.maximum(high[:, 0], high[:, 1])
+    room = rooms.pop()
+    found, filled = [], 0
+    for rows in blocks:
+        pairs = rows.view(np.complex64)
+        at = 0
+        while at < pairs.shape[0]:
+            (group, beside), left = divmod(filled, ROWS), pairs.shape[0] - at
+            if beside or left < ROWS:
+                taken = min(ROWS - beside, left)
+                room[group, :, beside : beside + taken] = pairs[at : at + taken].T
+            else:
+                groups = min(TOGETHER - group, left // ROWS)
+                taken = groups * ROWS
+                whole = pairs[at : at + taken].reshape(groups, ROWS, BASE // 2)
+                room[group : group + groups] = whole.transpose(0, 2, 1)
+            at, filled = at + taken, filled + taken
+            if filled == TOGETHER * ROWS:
+                found.append(_ends(room))
+                filled = 0
+    group, beside = divmod(filled, ROWS)
+    found += [_ends(room[:group]), _ends(room[group : group + 1, :, :beside])]
+    rooms.append(room)
+    return found
+
+
+def _ends(turned: NDArray[np.complex64]) -> tuple[Array32, Array32]:
+    samples = turned.view(np.float32)
+    low = np.minimum.reduce(samples, axis=1).reshape(-1)
+    high = np.maximum.reduce(samples, axis=1).reshape(-1)
+    return np.minimum(low[0::2], low[1::2]), np.maximum(high[0::2], high[1::2])
 
 
 def pyramid(frames: int, lowest: Array32, highest: Array32) -> Overview:
@@ -149,7 +182,19 @@ def pyramid(frames: int, lowest: Array32, highest: Array32) -> Overview:
         raise ValueError(f"{lowest.shape} stretches do not make up {frames} frames")
     low, high = [lowest.astype(np.float32)], [highest.astype(np.float32)]
     while low[-1].size > 2048:
-        edges = np.arange(0, low[-1].size, STEP)
-        low.append(np.minimum.reduceat(low[-1], edges))
-        high.append(np.maximum.reduceat(high[-1], edges))
+        low.append(_by_four(np.minimum, low[-1]))
+        high.append(_by_four(np.maximum, high[-1]))
     return Overview(frames, tuple(low), tuple(high))
+
+
+def _by_four(function: np.ufunc, values: Array32) -> Array32:
+    """Every STEP of them as one, and what is left over: ten times as fast as `reduceat`."""
+    whole, rest = divmod(values.size, STEP)
+    fours = values[: whole * STEP].reshape(whole, STEP)
+    out = np.empty(whole + (rest > 0), np.float32)
+    function(
+        function(fours[:, 0], fours[:, 1]), function(fours[:, 2], fours[:, 3]), out=out[:whole]
+    )
+    if rest:
+        out[whole] = function.reduce(values[whole * STEP :])
+    return out
