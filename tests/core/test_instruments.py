@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from diaulos.__main__ import main
 from diaulos.circuit.loading import Load, analyse, level_db
 from diaulos.demo.instruments import FRETLESS, INSTRUMENT_INPUT, OFFSET, SEMI, strum
 from diaulos.demo.instruments import Strums as DemoStrums
+from diaulos.demo.saltmarsh import PLAYERS
 from diaulos.errors import EditError, InputError, RefusedError
 from diaulos.rig.bench import through_input
 from diaulos.rig.catalogue import reamp_rig
@@ -36,6 +38,7 @@ from diaulos.session.representative import PICKUP_TYPES, pickup, representative
 from diaulos.session.tone_stage import stage_of
 from diaulos.session.tunings import TUNINGS, tuning_called
 from diaulos.signal.delay import find_alignment
+from diaulos.signal.pitch import note_name
 from diaulos.signal.strength import measure_strength
 from diaulos.signal.strings import StringCharacter
 from diaulos.storage.folder import SessionFolder
@@ -729,3 +732,17 @@ def test_a_strength_stays_that_of_the_knob_it_was_measured_with() -> None:
     unknown = turned.model_copy(update={"strength": (reading(3.0).model_copy(
         update={"position_id": OFFSET.position_id}),)})  # fmt: skip
     assert unknown.turned_db == 0.0, "nobody noted it: as it stands now"
+
+
+@pytest.mark.parametrize("number", range(len(PLAYERS)))
+def test_what_the_demo_plays_can_be_fretted(number: int) -> None:
+    """Every step on strings of its own, within five frets and the open strings."""
+    player, named = PLAYERS[number], {note_name(midi): midi for midi in range(128)}
+    open_strings = [named[name] for name in player.instrument.strings]
+    for step in player.part.steps:
+        ways = [
+            [note - string for note, string in zip(step, chosen, strict=True)]
+            for chosen in itertools.permutations(open_strings, len(step))
+        ]
+        fretted = [[fret for fret in way if fret] for way in ways if min(way, default=0) >= 0]
+        assert any(not way or max(way) - min(way) <= 4 for way in fretted), step
