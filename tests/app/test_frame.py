@@ -43,9 +43,11 @@ from diaulos.app.main_window import MainWindow
 from diaulos.app.view_table import VIEWS
 from diaulos.app.widgets.course_strip import MOST_ROWS
 from diaulos.app.widgets.number_field import NumberField, WholeField
+from diaulos.app.widgets.quantity_field import QuantityField
 from diaulos.app.widgets.working import Working
 from diaulos.app.widgets.wrapping import WrappingRow
 from diaulos.demo.saltmarsh import COMPARED
+from diaulos.quantities import INDUCTANCE
 from diaulos.rig.changes import set_track
 from diaulos.rig.templates import build
 from diaulos.session import edits
@@ -65,8 +67,11 @@ class Place(QWidget):
         self.field.setDecimals(1)
         self.field.setSuffix(" dB")
         self.field.setValue(3.0)
+        self.coil = QuantityField(INDUCTANCE, "Inductance")
+        self.coil.show_value(2.4)
         column = QVBoxLayout(self)
         column.addWidget(self.field)
+        column.addWidget(self.coil)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
 
     def take_focus(self) -> None:
@@ -111,6 +116,64 @@ def test_escape_restores_what_was_there(place: Place) -> None:
     assert place.field.value() == 3.0
     assert place.hasFocus()
     assert place.keys == []
+
+
+def test_what_was_taken_is_not_restored(place: Place) -> None:
+    """A key of the view took the number, and acted on it: it is what was there from now on."""
+    QTest.keyClicks(place.field, "7")
+    QTest.keyClicks(place.field, "R")
+    QTest.keyClicks(place.field, "9")
+    QTest.keyClick(place.field, Qt.Key.Key_Escape)
+    assert place.field.value() == 7.0
+
+
+def test_a_quantity_is_typed_like_a_number(place: Place, qtbot: QtBot) -> None:
+    told: list[object] = []
+    place.coil.changed.connect(told.append)
+    line = place.coil.line
+    QTest.mouseDClick(line, Qt.MouseButton.LeftButton, pos=QPoint(6, line.height() // 2))
+    qtbot.waitUntil(line.hasFocus)
+    assert line.selectedText() == "2.4 H"
+
+    QTest.keyClicks(line, "3")
+    QTest.keyClick(line, Qt.Key.Key_Escape)
+    assert (line.text(), place.coil.value, told) == ("2.4 H", 2.4, [])
+    assert place.hasFocus()
+
+    line.setFocus()
+    line.selectAll()
+    QTest.keyClicks(line, "300 mH")
+    QTest.keyClick(line, Qt.Key.Key_Return)
+    assert (line.text(), told) == ("300 mH", [0.3])
+    assert place.hasFocus()
+    assert place.keys == []
+
+
+def test_escape_takes_away_what_could_not_be_read(place: Place, qtbot: QtBot) -> None:
+    line = place.coil.line
+    line.setFocus()
+    line.selectAll()
+    QTest.keyClicks(line, "three")
+    QTest.keyClick(line, Qt.Key.Key_Return)
+    assert place.coil.reason.text()
+    assert line.hasFocus()  # to be mended here
+
+    QTest.keyClick(line, Qt.Key.Key_Escape)
+
+    assert (line.text(), place.coil.reason.text()) == ("2.4 H", "")
+    assert place.hasFocus()
+
+
+def test_in_a_dialog_escape_leaves_a_quantity_to_it(qtbot: QtBot) -> None:
+    dialog = QDialog()
+    qtbot.addWidget(dialog)
+    column = QVBoxLayout(dialog)
+    field = QuantityField(INDUCTANCE, "Inductance")
+    column.addWidget(field)
+    dialog.show()
+    field.setFocus()
+    QTest.keyClick(field.line, Qt.Key.Key_Escape)
+    assert not dialog.isVisible()
 
 
 @pytest.mark.parametrize("key", ["R", " ", "k"])

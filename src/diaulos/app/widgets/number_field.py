@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QDialog, QDoubleSpinBox, QSpinBox, QWidget
 from diaulos.figures import MINUS, number
 
 _PARTS = set("0123456789.,+-\N{MINUS SIGN}")
-_ENTER = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+ENTER = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
 
 
 def is_part_of_a_number(event: QKeyEvent) -> bool:
@@ -28,7 +28,7 @@ def is_part_of_a_number(event: QKeyEvent) -> bool:
     return bool(mixed) or text in _PARTS
 
 
-def _home_of(field: QWidget) -> QWidget | None:
+def home_of(field: QWidget) -> QWidget | None:
     """Where the keyboard goes when a number was taken: the view around it; None in a dialog,
     where Enter and Esc answer it."""
     at = field.parentWidget()
@@ -55,15 +55,22 @@ class _Keys:
     def event(self, event: QEvent) -> bool:
         assert isinstance(self, (QSpinBox, QDoubleSpinBox))
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
-            if _home_of(self) is not None:
-                if event.key() in (*_ENTER, Qt.Key.Key_Escape):
+            if home_of(self) is not None:
+                if event.key() in (*ENTER, Qt.Key.Key_Escape):
                     event.accept()  # before the window's own
                     return True
                 if not is_part_of_a_number(event):
-                    self.interpretText()
+                    self._take()
                     event.ignore()  # the view's own key
                     return False
         return super().event(event)  # type: ignore[misc,no-any-return]
+
+    def _take(self) -> None:
+        """The number as it stands; what the view does next is done with it, so that Esc does not
+        take it back."""
+        assert isinstance(self, (QSpinBox, QDoubleSpinBox))
+        self.interpretText()
+        self._old = self.value()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         assert isinstance(self, (QSpinBox, QDoubleSpinBox))
@@ -79,15 +86,15 @@ class _Keys:
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         assert isinstance(self, (QSpinBox, QDoubleSpinBox))
-        home = _home_of(self)
-        if home is not None and event.key() in _ENTER:
+        home = home_of(self)
+        if home is not None and event.key() in ENTER:
             self.interpretText()
             home.take_focus()  # type: ignore[attr-defined]
         elif home is not None and event.key() == Qt.Key.Key_Escape:
             self.setValue(self._old)  # type: ignore[arg-type]
             home.take_focus()  # type: ignore[attr-defined]
         elif home is not None and not is_part_of_a_number(event):
-            self.interpretText()
+            self._take()
             event.ignore()
         else:
             super().keyPressEvent(event)  # type: ignore[misc]

@@ -1,16 +1,19 @@
 """A field for a quantity: read as people type it, shown in engineering form.
 
 What cannot be read stays as it was typed, with the reason at the field; the value behind
-it does not change.
+it does not change. Enter takes the quantity and gives the focus back, Esc restores what was
+there, a double click selects all of it. Letters are typed: a unit is part of a quantity.
 """
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
-from PySide6.QtGui import QFocusEvent
+from PySide6.QtCore import QEvent, Qt, Signal
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QLineEdit, QSizePolicy, QVBoxLayout, QWidget
+from shiboken6 import isValid
 
 from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.number_field import ENTER, home_of
 from diaulos.app.widgets.painted import least_width
 from diaulos.errors import InputError
 from diaulos.quantities import Quantity, example, parse, show
@@ -18,6 +21,30 @@ from diaulos.quantities import Quantity, example, parse, show
 
 class _Line(QLineEdit):
     focused = Signal(bool)
+    entered = Signal()
+    given_up = Signal()
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
+            leaves = event.key() in (*ENTER, Qt.Key.Key_Escape)
+            if leaves and home_of(self) is not None:
+                event.accept()  # before the window's own
+                return True
+        return super().event(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        inside = home_of(self) is not None
+        if inside and event.key() == Qt.Key.Key_Escape:
+            self.given_up.emit()
+            return
+        super().keyPressEvent(event)
+        if inside and event.key() in ENTER:
+            event.accept()  # it was meant for the field; a dialog's goes on to its button
+            if isValid(self):
+                self.entered.emit()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.selectAll()
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         super().focusInEvent(event)
@@ -52,6 +79,8 @@ class QuantityField(QWidget):
         self.line.setToolTip(f"For example {example(quantity)}.")
         self.line.editingFinished.connect(self._on_edited)
         self.line.focused.connect(self.focused)
+        self.line.entered.connect(self._on_entered)
+        self.line.given_up.connect(self._on_given_up)
         self.reason = TextLabel()
         self.reason.setProperty("role", "reason")
         self.reason.setWordWrap(True)
@@ -72,9 +101,26 @@ class QuantityField(QWidget):
         if value == self._value and not self.reason.isVisible() and self.line.text():
             return
         self._value = value
-        self.line.setText("" if value is None else show(value, self._quantity, 4))
+        self.line.setText(self._shown)
         self.line.setCursorPosition(0)
         self._say("")
+
+    @property
+    def _shown(self) -> str:
+        """The value as it is shown."""
+        return "" if self._value is None else show(self._value, self._quantity, 4)
+
+    def _on_entered(self) -> None:
+        home = home_of(self)
+        if home is not None and not self.reason.text():
+            home.take_focus()  # type: ignore[attr-defined]
+
+    def _on_given_up(self) -> None:
+        self.line.setText(self._shown)
+        self._say("")
+        home = home_of(self)
+        if home is not None:
+            home.take_focus()  # type: ignore[attr-defined]
 
     def _on_edited(self) -> None:
         text = self.line.text().strip()
@@ -84,8 +130,7 @@ class QuantityField(QWidget):
                 self._value = None
                 self.changed.emit(None)
             return
-        shown = "" if self._value is None else show(self._value, self._quantity, 4)
-        if text == shown:
+        if text == self._shown:
             self._say("")
             return
         try:
