@@ -375,6 +375,11 @@ def test_recall_lists_what_differs_and_puts_it_back(shown: TakesView, qtbot: QtB
     press(qtbot, shown, Qt.Key.Key_C)
     assert held(shown).rig("rig04") == before
     assert held(shown).take(take.id) == take
+    shown._document.apply(edits.remove_rig("rig04"))
+    settle(shown, qtbot)
+    shown.takes.choose(take.id)
+    shown._on_take()
+    assert shown.book.about.text().endswith(f"Differs now: The rig {before.name} is gone.")
 
 
 def test_any_track_is_heard_and_seen(shown: TakesView, qtbot: QtBot) -> None:

@@ -6,7 +6,7 @@ import csv
 import io
 
 import pytest
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
@@ -18,10 +18,11 @@ from diaulos.app.widgets.cables import LABELS, cable_pen
 from diaulos.app.widgets.controls import NarrowBox, combo
 from diaulos.app.widgets.course_strip import MOST_ROWS, CourseRow, CourseStrip
 from diaulos.app.widgets.labels import ElidedLabel
+from diaulos.app.widgets.level_window import CLIPS_W, paint_level_window
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS, paint_mark
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.working import Working
-from diaulos.figures import TAP_WORDS, typeset
+from diaulos.figures import TAP_WORDS, LevelFigures, typeset
 from diaulos.rig.checks import Context, run_checks
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.model import PortRef, SignalClass
@@ -40,6 +41,32 @@ def picture(width: int, height: int) -> QImage:
     image = QImage(width, height, QImage.Format.Format_RGB32)
     image.fill(theme.current().colour("paper"))
     return image
+
+
+# --- level windows ---
+
+
+def window_of(width: int, peak: float) -> QImage:
+    image = picture(width, 46)
+    painter = QPainter(image)
+    figures = LevelFigures("dBFS", -60.0, 0.0, peak, peak - 6.0)
+    paint_level_window(painter, QRectF(0, 0, width, 46), figures, "amp")
+    painter.end()
+    return image
+
+
+@pytest.mark.parametrize("width", range(60, 200, 10))
+def test_nothing_is_written_over_the_word_clips(width: int) -> None:
+    """Whatever is left of the headroom, where the word stands it reads the same."""
+    one, other = window_of(width, 19.5), window_of(width, 18.7)
+    top = 32 if one.pixelColor(2, 34) == theme.current().colour("danger") else 1
+    at = 0 if top == 32 else width - round(CLIPS_W)
+    word = QRect(at, top, round(CLIPS_W), 14)
+    assert one.copy(word) == other.copy(word)
+
+
+def test_a_narrow_window_still_tells_by_how_much_it_clips() -> None:
+    assert window_of(112, 19.5).copy(45, 32, 67, 14) != window_of(112, 18.7).copy(45, 32, 67, 14)
 
 
 # --- tables ---

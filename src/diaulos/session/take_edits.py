@@ -207,12 +207,12 @@ def differences_since(session: Session, take: Take) -> tuple[Differs, ...]:
     if then is not None:
         now = next((rig for rig in session.rigs if rig.id == then.id), None)
         if now is None:
-            return (Differs("", "", f"The rig {then.name} is gone.", then.name, ""),)
+            return (Differs("", "", f"The rig {then.name} is gone", then.name, ""),)
         there = {device.id: device for device in now.devices}
         for device in then.devices:
             other = there.get(device.id)
             if other is None:
-                found.append(Differs(device.id, "", f"{device.name} is gone.", device.name, ""))
+                found.append(Differs(device.id, "", f"{device.name} is gone", device.name, ""))
                 continue
             for setting in device.settings:
                 if not other.has_setting(setting.id):

@@ -107,7 +107,8 @@ def _paint_foot(
     *,
     beside: bool,
 ) -> None:
-    """Floor and headroom; what clips says so beside its figure, below it where that is narrow."""
+    """Floor and headroom; what clips says so beside its figure, below it where that is narrow.
+    What has no room left beside the word is shorter then, or not said."""
     look = theme.current()
     foot = QRectF(rect.left(), bar.bottom() + 1, rect.width(), 15)
     painter.setFont(theme.figure_font(9))
@@ -123,9 +124,13 @@ def _paint_foot(
     right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
     headroom = figures.headroom_db
     room = "no limit" if headroom is None else f"{number(headroom)} dB left"
-    painter.drawText(foot, right, room)
     floor = "" if figures.floor <= -199.0 else number(figures.floor, 0)
     if clips and not beside:
+        for text in (room, room.removesuffix(" left")):
+            if CLIPS_W + painter.fontMetrics().horizontalAdvance(f" {text}") <= foot.width():
+                painter.drawText(foot, right, text)
+                break
         return
+    painter.drawText(foot, right, room)
     if painter.fontMetrics().horizontalAdvance(f"{floor}  {room}") <= foot.width():
         painter.drawText(foot, left, floor)

@@ -225,4 +225,5 @@ def _about(session: Session, take: Take | None, in_bin: bool) -> str:
     if differs:
         words = ", ".join(one.words for one in differs[:3])
         parts.append(f"Differs now: {words}{' …' if len(differs) > 3 else ''}")
-    return "; ".join(parts) + "."
+    text = "; ".join(parts)
+    return text if text.endswith((".", "!", "?", "…")) else f"{text}."  # notes bring their own
