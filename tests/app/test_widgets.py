@@ -20,6 +20,7 @@ from diaulos.app.widgets.course_strip import MOST_ROWS, CourseRow, CourseStrip
 from diaulos.app.widgets.labels import ElidedLabel
 from diaulos.app.widgets.level_window import CLIPS_W, paint_level_window
 from diaulos.app.widgets.marks import TAP_PATTERNS, TAP_TOKENS, paint_mark
+from diaulos.app.widgets.painted import rescale_all
 from diaulos.app.widgets.tables import Cell, Table
 from diaulos.app.widgets.working import Working
 from diaulos.figures import TAP_WORDS, LevelFigures, typeset
@@ -77,6 +78,22 @@ def rows(*figures: float) -> list[tuple[str, list[Cell]]]:
         (f"k{n}", [Cell(f"row {n}"), Cell(f"{value:g} dB", sort=value, figure=True)])
         for n, value in enumerate(figures)
     ]
+
+
+def test_a_tables_columns_grow_with_the_text(qtbot: QtBot) -> None:
+    table = Table("Takes", ("Take", "Length"), 0, {1: 62})
+    qtbot.addWidget(table)
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    assert table.columnWidth(1) == 62
+    try:
+        theme.apply(app, theme.DAY, 1.5)
+        rescale_all()
+        assert table.columnWidth(1) == 93
+    finally:
+        theme.apply(app, theme.DAY, 1.0)
+        rescale_all()
+    assert table.columnWidth(1) == 62
 
 
 def test_a_table_sorts_by_figure_and_keeps_what_is_chosen(qtbot: QtBot) -> None:

@@ -7,7 +7,7 @@ painter enlarges it. So a drawing knows nothing of the zoom but `wide`, `high` a
 from __future__ import annotations
 
 from typing import TypeVar
-from weakref import WeakSet
+from weakref import WeakKeyDictionary, WeakSet
 
 from PySide6.QtCore import QPointF, QRectF, QSize
 from PySide6.QtGui import QPainter
@@ -30,6 +30,8 @@ SIZES = (
 _sized: WeakSet[QWidget] = WeakSet()
 """Those of which one was called: most widgets have no size of their own."""
 _rescaled: WeakSet[Rescaled] = WeakSet()
+_columns: WeakKeyDictionary[QHeaderView, dict[int, int]] = WeakKeyDictionary()
+"""Widths of columns at zoom 1."""
 
 
 class Rescaled(QWidget):
@@ -119,6 +121,12 @@ def row_height(header: QHeaderView, height: int) -> None:
     _set(header, "setDefaultSectionSize", height)
 
 
+def column_width(header: QHeaderView, column: int, width: int) -> None:
+    """A width of a table's column that follows the text."""
+    _columns.setdefault(header, {})[column] = width
+    header.resizeSection(column, theme.px(width))
+
+
 def _set(widget: QWidget, method: str, size: int) -> None:
     _sized.add(widget)
     widget.setProperty(method, size)
@@ -132,6 +140,9 @@ def rescale_all() -> None:
             size = widget.property(method)
             if size is not None:
                 getattr(widget, method)(theme.px(size))
+    for header, widths in list(_columns.items()):
+        for column, width in widths.items() if isValid(header) else ():
+            header.resizeSection(column, theme.px(width))
     for drawing in _there(_rescaled):
         drawing.rescaled()
 

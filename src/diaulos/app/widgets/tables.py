@@ -12,7 +12,7 @@ from shiboken6 import isValid
 
 from diaulos.app import theme
 from diaulos.app.widgets.labels import tip
-from diaulos.app.widgets.painted import row_height
+from diaulos.app.widgets.painted import column_width, row_height
 from diaulos.records import dataclass
 from diaulos.tables import csv_text
 
@@ -76,7 +76,7 @@ class Table(QTableWidget):
                 mode = QHeaderView.ResizeMode.Stretch
             elif widths and column in widths:
                 mode = QHeaderView.ResizeMode.Interactive
-                self.setColumnWidth(column, widths[column])
+                column_width(self.horizontalHeader(), column, widths[column])
             self.horizontalHeader().setSectionResizeMode(column, mode)
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         self.horizontalHeader().setDefaultAlignment(left)

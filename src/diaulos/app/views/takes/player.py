@@ -9,7 +9,6 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QPushButton,
-    QSizePolicy,
     QSlider,
     QVBoxLayout,
 )
@@ -18,7 +17,7 @@ from diaulos.app.document import Document
 from diaulos.app.jobs import Job, Jobs
 from diaulos.app.views.takes.mix import MixPanel
 from diaulos.app.widgets.controls import combo
-from diaulos.app.widgets.labels import TextLabel
+from diaulos.app.widgets.labels import ElidedLabel, TextLabel
 from diaulos.app.widgets.marks import TAP_TOKENS
 from diaulos.app.widgets.painted import fix_width, least_height, most_height
 from diaulos.app.widgets.waveform import Mark, Trace, Waveform
@@ -91,7 +90,7 @@ class TakePlayer(Flowing):
         self.loop = QCheckBox("Loop (L)")
         self.loop.setToolTip("The marked range, else the bars it is cut to, else the whole take")
         self.mix_button = QPushButton("Mix (X)")
-        self.range_words = TextLabel()
+        self.range_words = ElidedLabel()
         self.range_words.setProperty("role", "muted")
         self.range_words.setAccessibleName("Marked range")
         self.level = QSlider(Qt.Orientation.Horizontal)
@@ -105,7 +104,6 @@ class TakePlayer(Flowing):
         row.setContentsMargins(0, 0, 0, 0)
         for widget in (self.track, self.play, self.loop, self.mix_button):
             row.addWidget(widget)
-        self.range_words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.add_growing(self.range_words)
         self.level_words.setToolTip("Gain of what is heard, nothing that is recorded or exported")
         fix_width(self.level_words, 58)
