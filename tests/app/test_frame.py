@@ -863,6 +863,10 @@ def test_preferences_hold_at_once_and_are_remembered(
         dialog.forgetting[what].click()
         assert not dialog.forgetting[what].isEnabled(), what
     assert (kept.recent, kept.folders, kept.levels_db, kept.acknowledged) == ([], {}, {}, False)
+    again = PreferencesDialog(kept, window.dress, window)
+    qtbot.addWidget(again)
+    again.show()
+    qtbot.waitUntil(again.looks["night"].hasFocus)
     window.dress(theme.DAY, 1.0)
     kept.sessions_folder = tmp_path / "gone"
     assert kept.sessions_folder == Path.home(), "a folder that is gone"

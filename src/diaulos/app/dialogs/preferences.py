@@ -66,6 +66,7 @@ class PreferencesDialog(QDialog):
         whole.addLayout(form)
         whole.addWidget(said)
         whole.addWidget(buttons)
+        self.looks[theme.current().name].setFocus()  # Qt's own choice is the first, chosen or not
 
     def done(self, result: int) -> None:
         if self.audio is not None:
