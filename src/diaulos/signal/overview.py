@@ -78,7 +78,7 @@ def build_overview(blocks: Iterable[Array32]) -> Overview:
 
     Returns
     -------
-    Lowest and highest by stretches of 256 x 4^k.
+    Lowest and highest by stretches of BASE x STEP^k.
     """
     found: list[tuple[Array32, Array32]] = [(np.zeros(0, np.float32), np.zeros(0, np.float32))]
     under_way: deque[Future[list[tuple[Array32, Array32]]]] = deque()
