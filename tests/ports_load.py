@@ -1,20 +1,24 @@
 """What is lost while eight inputs come in by JACK, a window paints meters and a job computes.
 
-Run by the benchmark: `python ports_load.py SECONDS BLOCK INPUTS`. Prints JSON: frames lost and
-skipped, the server's xruns, processor seconds of this process and of the one that holds the
-ports, the memory of both after a fifth of the time and at the end (MB), and whether the server
-had real-time rights. Every sample is held to the server's time.
+Run by the benchmark: `python ports_load.py SECONDS BLOCK INPUTS [alone]`. Prints JSON: frames lost
+and skipped, the server's xruns and which program was late at each, processor seconds of this
+process and of the one that holds the ports, the memory of both after a fifth of the time and at
+the end (MB), and whether the server had real-time rights. Every sample is held to the server's
+time: frames whose channels are apart, and frames that are not in their place. `alone`: no job
+computes beside.
 """
 
 from __future__ import annotations
 
 import json
 import os
+import re
 import resource
 import sys
 import tempfile
 import threading
 import time
+from collections import Counter
 from dataclasses import replace
 from pathlib import Path
 
@@ -32,6 +36,8 @@ from diaulos.audio.jack_backend import JackBackend
 from diaulos.figures import LevelFigures
 from diaulos.work.capture.stream import Capture
 from diaulos.work.ports import StreamSpec
+
+LATE = r"XRun: client = (.+?) was not finished"
 
 
 class Ports:
@@ -67,11 +73,18 @@ def main() -> None:
         server.start()
         server.amp("ramp", channels=inputs, ramp=1)
         ports, wrong = Ports(), [0, 0]
+        begins: list[int] = []
+        place, shift = [0], Counter[int]()
 
         def consume(taken) -> None:  # type: ignore[no-untyped-def]
             whole = np.round(taken.samples.astype(np.float64) * RAMP).astype(np.int64)
             wrong[0] += int(np.count_nonzero(whole != whole[:, :1]))
             wrong[1] += int(np.count_nonzero(np.diff(whole[:, 0]) % RAMP != 1))
+            first = place[0] + taken.lost
+            place[0] = first + whole.shape[0]
+            begins.extend(() if begins else (int(whole[0, 0]) - first,))
+            off = (whole[:, 0] - np.arange(first, place[0]) - begins[0] + RAMP // 2) % RAMP
+            shift.update((off - RAMP // 2).tolist())
             level[:] = [float(-60.0 + 40.0 * np.random.default_rng(1).random())] * inputs
 
         capture = Capture(ports, StreamSpec(48_000, block, inputs, 0), frames=int(seconds * 48_000))
@@ -86,7 +99,8 @@ def main() -> None:
                 np.fft.rfft(data)
 
         job = threading.Thread(target=compute)
-        job.start()
+        if "alone" not in sys.argv[4:]:
+            job.start()
         started, memory = time.monotonic(), list[list[float]]()
         while thread.is_alive():
             app.processEvents()
@@ -95,13 +109,18 @@ def main() -> None:
             if (not memory and gone > seconds / 5.0) or (len(memory) == 1 and gone > seconds - 1.0):
                 memory.append(_held())
         working[0] = False
-        job.join()
+        if job.ident is not None:
+            job.join()
         spent = [now - then for now, then in zip(_spent(), begun, strict=True)]
         server.stop()
+        late = Counter(re.findall(LATE, (Path(folder) / "log").read_text(errors="replace")))
     counts = ports.stream.counts
     print(json.dumps({
         "lost": counts["lost"], "skipped": counts["skipped"], "xruns": counts["xruns"],
-        "apart": wrong[0], "breaks": wrong[1], "realtime": ports.stream.server_realtime,
+        "late": dict(late),
+        "apart": wrong[0], "breaks": wrong[1],
+        "shifted": sum(shift.values()) - shift[0],
+        "realtime": ports.stream.server_realtime,
         "ports_cpu_s": round(spent[1], 2), "memory_mb": memory,
     }))  # fmt: skip
 

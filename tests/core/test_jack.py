@@ -28,7 +28,7 @@ from test_backends import Kept
 
 from diaulos.audio.child_stream import ChildStream
 from diaulos.audio.jack_backend import JackBackend, JackDevices
-from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, spans
+from diaulos.audio.port_ring import GAPS, RING_FRAMES, Count, PortRing, PortSide, spans
 from diaulos.errors import AudioDeviceError
 from diaulos.signal.delay import find_alignment
 from diaulos.wiring import blocks_of
@@ -140,6 +140,77 @@ def test_both_sides_see_the_same_memory() -> None:
     assert (two.heard[5, 1], two.played[RING_FRAMES - 1, 2]) == (0.25, -0.5)
     assert tuple(two.gaps[GAPS - 1]) == (11, 12)
     assert len(set(Count)) == len(Count)
+
+
+class Driver:
+    """The side of the ports, called as a driver would: a sample tells the frame that it is of."""
+
+    def __init__(self, frames: int = 4) -> None:
+        import mmap
+
+        self.ring = PortRing(mmap.mmap(-1, PortRing.size(2, 1)), 2, 1)
+        self.ring.set(Count.GO, 1)
+        self.ring.set(Count.QUEUED, 1 << 14)
+        self.ring.played[:, 0] = np.arange(RING_FRAMES)
+        self.side, self.frames = PortSide(self.ring), frames
+        self.side.running = True
+
+    def cycle(self, now: int, *, of: int | None = None, then: int | None = None) -> list[float]:
+        """A callback at a time: what was in the buffers `of` another cycle, and what the clock
+        tells at the end. What was put out."""
+        first = now if of is None else of
+        heard = [np.arange(first, first + self.frames, dtype=np.float32) for _ in range(2)]
+        out = np.full(self.frames, -1.0, np.float32)
+        self.side.cycle(self.frames, now, heard, [out], lambda: now if then is None else then)
+        return [float(value) for value in out]
+
+    def kept(self) -> dict[int, float]:
+        """Place and sample of all that is told and no gap."""
+        ring = self.ring
+        lost = {
+            first + n
+            for first, frames in ring.gaps[: ring.get(Count.GAPS)].tolist()
+            for n in range(frames)
+        }
+        told = [n for n in range(ring.get(Count.WRITTEN)) if n not in lost]
+        assert np.array_equal(ring.heard[told, 0], ring.heard[told, 1])
+        return {n: float(ring.heard[n, 0]) for n in told}
+
+
+def test_a_cycle_that_is_called_twice_moves_nothing() -> None:
+    """Late for one cycle, a program is called twice in the next: all that follows stays in its
+    place, and the driver is given the same samples again."""
+    driver = Driver()
+    for now in (0, 4):
+        driver.cycle(now)
+    first, again = driver.cycle(12, of=8), driver.cycle(12)
+    assert first == again == [12.0, 13.0, 14.0, 15.0]
+    for now in (16, 20):
+        driver.cycle(now)
+    kept = driver.kept()
+    assert driver.ring.get(Count.WRITTEN) == 24
+    assert all(place == sample for place, sample in kept.items())
+    assert 24 - len(kept) == driver.ring.get(Count.SKIPPED) == 8
+
+
+def test_what_a_driver_wrote_over_is_silence_in_its_place() -> None:
+    """The driver went on while a cycle was copied: nobody knows which samples are whose."""
+    driver = Driver()
+    driver.cycle(0)
+    driver.cycle(4, of=6, then=8)
+    for now in (8, 12):
+        driver.cycle(now)
+    kept = driver.kept()
+    assert sorted(kept) == [0, 1, 2, 3, *range(8, 16)]
+    assert all(place == sample for place, sample in kept.items())
+    assert driver.ring.get(Count.SKIPPED) == 4
+
+
+def test_a_clock_that_goes_back_far_ends_no_stream() -> None:
+    driver = Driver()
+    for now in (1_000, 1_004, 8, 12):
+        driver.cycle(now)
+    assert driver.ring.get(Count.WRITTEN) == 16
 
 
 # --- what is there ---

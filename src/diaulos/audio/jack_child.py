@@ -188,7 +188,10 @@ class Child:
         played = [np.frombuffer(port.get_buffer(), np.float32) for port in client.outports]
         if self.live:
             self._hear(heard, played[self.outputs :])
-        self.side.cycle(frames, client.last_frame_time, heard, played[: self.outputs])
+        self.side.cycle(frames, client.last_frame_time, heard, played[: self.outputs], self._clock)
+
+    def _clock(self) -> int:
+        return int(self.client.last_frame_time)
 
 
 def main() -> int:

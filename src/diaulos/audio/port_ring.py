@@ -15,6 +15,7 @@ from __future__ import annotations
 
 import enum
 import mmap
+from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,7 +34,7 @@ class Count(enum.IntEnum):
     QUEUED = 3  # U: frames that may go out
     GAPS = 4  # P: entries in the list of gaps
     LOST = 5  # P: frames that had no room in the ring
-    SKIPPED = 6  # P: frames of cycles that were never run
+    SKIPPED = 6  # P: frames of cycles that were never run, or that were over before they were read
     LATE = 7  # P: frames of silence that went out for want of samples
     XRUNS = 8  # P: what the server calls so
     GONE = 9  # P: 1 the server ended
@@ -105,12 +106,24 @@ class PortSide:
         self.last: int | None = None
         self.running = False
 
-    def cycle(self, frames: int, now: int, heard: list[Samples], played: list[Samples]) -> None:
+    def cycle(
+        self,
+        frames: int,
+        now: int,
+        heard: list[Samples],
+        played: list[Samples],
+        clock: Callable[[], int] | None = None,
+    ) -> None:
         """One callback: `now` is the driver's time in frames, `heard` and `played` its buffers,
-        one each channel."""
+        one each channel. `clock` tells the driver's time once more, where a driver does not wait
+        for programs that are late: it writes over what they have not read yet.
+
+        A place is filled only with what was surely there then. What is in doubt is silence, and
+        counted: samples in a wrong place would make all that follows late."""
         ring, counts = self.ring, self.ring.counts
         counts[Count.TICKS] += 1
         counts[Count.BLOCK] = frames
+        gap = 0
         if not self.running:
             self.running = bool(counts[Count.GO])
             if not self.running:
@@ -120,11 +133,16 @@ class PortSide:
         elif self.last is not None:
             # A cycle that was never run leaves no trace in the samples, only in the time.
             gap = (now - self.last) % WRAP
-            if 0 < gap < WRAP // 2:
+            if WRAP - frames <= gap:
+                # Called again within a cycle that has its place: once for each that was missed.
+                self._play(self.frame - frames, frames, played)
+                return
+            gap = gap if gap < WRAP // 2 else 0
+            if gap:
                 counts[Count.SKIPPED] += gap
                 self._gap(gap)
         self.last = (now + frames) % WRAP
-        self._play(frames, played)
+        self._play(self.frame, frames, played)
         if self.frame + frames - int(counts[Count.READ]) > RING_FRAMES:
             counts[Count.LOST] += frames
             self._gap(frames)
@@ -132,6 +150,11 @@ class PortSide:
         for place, count, offset in spans(self.frame, frames):
             for channel, data in enumerate(heard):
                 ring.heard[place : place + count, channel] = data[offset : offset + count]
+        # Behind a gap another program may hand on what it made in a cycle before.
+        if gap or (clock is not None and clock() != now):
+            counts[Count.SKIPPED] += frames
+            self._gap(frames)
+            return
         self.frame += frames
         counts[Count.WRITTEN] = self.frame
 
@@ -143,13 +166,13 @@ class PortSide:
         self.frame += frames
         counts[Count.WRITTEN] = self.frame
 
-    def _play(self, frames: int, played: list[Samples]) -> None:
+    def _play(self, first: int, frames: int, played: list[Samples]) -> None:
         """What stands in the ring for these frames; silence for what is not there yet."""
         ring, counts = self.ring, self.ring.counts
-        have = min(frames, max(0, int(counts[Count.QUEUED]) - self.frame))
+        have = min(frames, max(0, int(counts[Count.QUEUED]) - first))
         if have < frames and played:
             counts[Count.LATE] += frames - have
-        parts = spans(self.frame, have) if have else ()
+        parts = spans(first, have) if have else ()
         for channel, data in enumerate(played):
             for place, count, offset in parts:
                 data[offset : offset + count] = ring.played[place : place + count, channel]
