@@ -11,6 +11,7 @@ stage run at 4 or 8 times the sample rate, so that what folds back stays below -
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import field, replace
 from typing import Any
 
@@ -165,9 +166,8 @@ class AmpFaults:
 
 @dataclass
 class _AmpState:
-    frame: int
-    noise: NoiseAhead
-    hum: SteadyLines
+    faults: NoiseAhead | None
+    """Noise and hum; none of an ideal amplifier."""
     sampler: tuple[Any, Any]
     filters: list[Real] = field(default_factory=list)
 
@@ -218,18 +218,31 @@ class Amplifier:
         ]
 
     def initial_state(self) -> _AmpState:
-        """Silence, at frame 0."""
+        """Silence before the first block."""
         return _AmpState(
-            frame=0,
-            noise=NoiseAhead(np.random.default_rng(self._faults.seed).standard_normal),
-            hum=self._hum(),
+            faults=NoiseAhead(self._made()) if self._faults.noise else None,
             sampler=self._sampler.initial_state(),
             filters=[np.zeros((sos.shape[0], 2)) for sos in self._sos],
         )
 
-    def _hum(self) -> SteadyLines:
-        mains, parts = self._faults.mains_hz, HUM_PARTS if self._faults.noise else ()
-        return SteadyLines([(order * mains, part, order) for order, part in parts], self._rate_hz)
+    def _made(self) -> Callable[[int], Real]:
+        """Noise and hum at the input in volts, from the first sample on."""
+        rng = np.random.default_rng(self._faults.seed)
+        # The density is set so that 20 kHz of it gives the voice's figure.
+        noise_v = 0.7746 * 10.0 ** (self.voice.noise_dbu / 20.0)
+        noise_v *= np.sqrt(self._rate_hz / 2.0 / 20_000.0)
+        hum_v = 0.7746 * 10.0 ** (self.voice.hum_dbu / 20.0) * np.sqrt(2.0)
+        mains = self._faults.mains_hz
+        parts = [(order * mains, hum_v * part, float(order)) for order, part in HUM_PARTS]
+        lines, frame = SteadyLines(parts, self._rate_hz), 0
+
+        def make(count: int) -> Real:
+            nonlocal frame
+            hum = lines.block(frame, count)
+            frame += count
+            return np.asarray(noise_v * rng.standard_normal(count) + hum)
+
+        return make
 
     def process(self, block: Real, state: _AmpState) -> tuple[Real, _AmpState]:
         """One block of volts in, one block of volts out."""
@@ -248,21 +261,11 @@ class Amplifier:
             x *= self._gain3
             return _soft(x)
 
-        dirty = self._with_faults(block, state)
+        dirty = block if state.faults is None else block + state.faults.take(block.size)
         out, sampler = self._sampler.process(dirty, state.sampler, shaper)
         out = out * self._out
-        after = replace(state, frame=state.frame + block.size, sampler=sampler, filters=filters)
+        after = replace(state, sampler=sampler, filters=filters)
         return out, after
-
-    def _with_faults(self, block: Real, state: _AmpState) -> Real:
-        if not self._faults.noise:
-            return block
-        # The density is set so that 20 kHz of it gives the voice's figure.
-        noise_v = 0.7746 * 10.0 ** (self.voice.noise_dbu / 20.0)
-        noise_v *= np.sqrt(self._rate_hz / 2.0 / 20_000.0)
-        hum_v = 0.7746 * 10.0 ** (self.voice.hum_dbu / 20.0) * np.sqrt(2.0)
-        hum = state.hum.block(state.frame, block.size)
-        return np.asarray(block + noise_v * state.noise.take(block.size) + hum_v * hum)
 
 
 def drive_signal(

@@ -7,6 +7,7 @@ out of the converters' delay.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, Protocol
 
 import numpy as np
@@ -76,9 +77,13 @@ class Hiss:
     seed: int
     latency_samples: float = 0.0
 
-    def initial_state(self) -> NoiseAhead:
+    def maker(self) -> Callable[[int], Real]:
+        """Gives the next so many samples of it, from the first."""
         rng = np.random.default_rng(self.seed)
-        return NoiseAhead(lambda count: self.rms * rng.standard_normal(count))
+        return lambda count: self.rms * rng.standard_normal(count)
+
+    def initial_state(self) -> NoiseAhead:
+        return NoiseAhead(self.maker())
 
     def process(self, block: Real, state: NoiseAhead) -> tuple[Real, NoiseAhead]:
         return block + state.take(block.size), state
@@ -92,7 +97,8 @@ class ColouredHiss:
     seed: int
     latency_samples: float = 0.0
 
-    def initial_state(self) -> NoiseAhead:
+    def maker(self) -> Callable[[int], Real]:
+        """Gives the next so many samples of it, from the first."""
         rng, convolver = np.random.default_rng(self.seed), BlockConvolver(self.taps)
         tail = convolver.initial_state()
 
@@ -101,7 +107,10 @@ class ColouredHiss:
             noise, tail = convolver.process(rng.standard_normal(count), tail)
             return noise
 
-        return NoiseAhead(make)
+        return make
+
+    def initial_state(self) -> NoiseAhead:
+        return NoiseAhead(self.maker())
 
     def process(self, block: Real, state: NoiseAhead) -> tuple[Real, NoiseAhead]:
         return block + state.take(block.size), state

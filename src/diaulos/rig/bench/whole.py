@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from diaulos.errors import RigError
 from diaulos.records import dataclass
 from diaulos.rig.bench.processors import Delay, Processor
+from diaulos.rig.bench.runs import can_join, joined
 from diaulos.rig.bench.steps import BenchFaults, Impulses, StepMaker
 from diaulos.rig.course import Course, trace_all
 from diaulos.rig.graph import RigGraph
@@ -41,6 +42,9 @@ class _Tree:
 
     def __init__(self) -> None:
         self._root = _Node(None)
+        self._settled = False
+        self.processors = 0
+        """How many stations are played, shared ones once."""
 
     def grow(self, track: PortRef, processors: Iterable[tuple[Hashable, Processor]],
              delay: Delay | None) -> None:  # fmt: skip
@@ -48,22 +52,34 @@ class _Tree:
         node = self._root
         for key, processor in processors:
             if key not in node.children:
-                node.children[key] = _Node(processor, processor.initial_state())
+                node.children[key] = _Node(processor)
+                self.processors += 1
             node = node.children[key]
         node.tracks.append((track, delay, delay.initial_state() if delay else None))
 
-    @property
-    def processors(self) -> int:
-        """How many stations are played, shared ones once."""
-        waiting, count = [self._root], -1
+    def _settle(self) -> None:
+        """Before the first block: what stands in a row and can be one is joined."""
+        self._settled = True
+        waiting = [self._root]
         while waiting:
             node = waiting.pop()
+            row = [node.processor] if node.processor is not None else []
+            while can_join(node.processor) and not node.tracks and len(node.children) == 1:
+                (child,) = node.children.values()
+                if not can_join(child.processor):
+                    break
+                assert child.processor is not None
+                row.append(child.processor)
+                node.children, node.tracks = child.children, child.tracks
+            if row:
+                node.processor = joined(row) if len(row) > 1 else row[0]
+                node.state = node.processor.initial_state()
             waiting += node.children.values()
-            count += 1
-        return count
 
     def process(self, block: Real) -> dict[PortRef, Real]:
         """The next block of every track."""
+        if not self._settled:
+            self._settle()
         found: dict[PortRef, Real] = {}
         waiting: list[tuple[_Node, Real]] = [(self._root, np.asarray(block, dtype=np.float64))]
         while waiting:
