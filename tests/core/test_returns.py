@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -20,7 +21,7 @@ from diaulos.rig.states import in_state
 from diaulos.rig.templates import build
 from diaulos.session import edits
 from diaulos.session.migrations import migrate
-from diaulos.session.model import MatchTarget, QueuedTone, Session
+from diaulos.session.model import MatchTarget, QueuedTone, Session, SlateRecord
 from diaulos.session.take_edits import pass_differences, recall_pass
 from diaulos.signal.delay import find_alignment
 from diaulos.signal.peaks import rms_dbfs
@@ -38,7 +39,15 @@ from diaulos.work.reamp.planning import plan_reamp
 from diaulos.work.reamp.queue import queued
 from diaulos.work.reamp.recovery import bring_back, remains_of
 from diaulos.work.reamp.reference import find_reference
-from diaulos.work.reamp.words import made_words, part_lines, pass_words, send_words, sent_words
+from diaulos.work.reamp.words import (
+    made_words,
+    part_lines,
+    pass_lines,
+    pass_words,
+    send_words,
+    sent_words,
+    slate_words,
+)
 from diaulos.work.takes.exporting import export_names, export_pass, named_beside
 from support import NOON, RATE, measure_loudness
 
@@ -339,6 +348,8 @@ def test_the_words_of_a_pass_name_its_returns(desk: Desk) -> None:
     said = made_words(made, RATE)
     assert said.startswith(f"{made.name}: 2 returns. Lows ")
     assert "Highs " in said
+    assert said.count("matched to") == 1
+    assert "Together matched to" in said
     words = pass_words(made, made.parts[0], "Keel", RATE)
     assert "one gain" in words
     assert "Lows:" in words
@@ -346,6 +357,42 @@ def test_the_words_of_a_pass_name_its_returns(desk: Desk) -> None:
     assert "together" in loud
     assert lows.startswith("Lows  ")
     assert highs.startswith("Highs  ")
+    # What one of them goes up by is what all go up by, though the two together are louder.
+    steps = re.findall(r"(\S+) \N{RIGHTWARDS ARROW} (\S+) LUFS", plain_minus(words + loud))
+    assert len(steps) == 3
+    match = made.main.match
+    assert match is not None
+    for before, after in steps:
+        assert float(after) - float(before) == pytest.approx(match.total_db, abs=0.011)
+    assert all(float(after) < -20.0 for _, after in steps[:2])
+
+
+def test_a_single_return_goes_up_by_its_gain(desk: Desk) -> None:
+    """Alone it reads 3 dB less than on two loudspeakers, as which it is matched."""
+    made = reamped(
+        with_rig(desk, "reamp-bass"), BASS_TAKE, rig_id="extra",
+        target=MatchTarget(kind="lufs", lufs=-20.0),
+    ).made  # fmt: skip
+    assert made.main.match is not None
+    match = made.main.match.model_copy(
+        update={"before_lufs": -16.0, "gain_db": -4.0, "pair_offset_db": 0.0, "after_lufs": -20.0}
+    )
+    one = made.main.model_copy(update={"group": "", "loudness_lufs": -19.01, "match": match})
+    assert "-16.00 \N{RIGHTWARDS ARROW} -20.00 LUFS" in plain_minus(pass_lines(one, RATE)[1])
+
+
+def test_a_loop_without_any_noise_is_told_so() -> None:
+    slate = SlateRecord(
+        delay_samples=4192.0, polarity=1, level_dbfs=-20.0, noise_dbfs=-200.0, harmonics_db=-90.0
+    )
+    assert slate_words(slate).endswith("; the loop adds no noise of its own")
+    noisy = slate.model_copy(update={"noise_dbfs": -90.0})
+    told = plain_minus(slate_words(noisy))
+    assert told.endswith("; the loop's own noise -90.0 dBFS RMS")
+
+
+def plain_minus(text: str) -> str:
+    return text.replace("\N{MINUS SIGN}", "-")
 
 
 def test_the_shell_records_and_writes_every_return(

@@ -220,16 +220,23 @@ def pass_lines(one: Return, rate_hz: float) -> tuple[str, str, str]:
             f"{plain(found.delay_samples, 2)} samples  {plain(ms, 3)} ms  "
             f"{'normal' if found.polarity > 0 else 'inverted'}"
         )
-    before = "silent" if one.loudness_lufs is None else number(one.loudness_lufs, 2)
-    if one.match is None:
-        loud = f"{before} LUFS, not matched"
-    else:
-        loud = f"{before} \N{RIGHTWARDS ARROW} {number(one.match.after_lufs, 2)} LUFS"
-        loud += f"  as {one.match.label}"
+    loud = _loud_words(one)
     peak = f"peak {level(one.peak_dbfs, 'dBFS')}  headroom {number(one.headroom_db)} dB"
     if one.clipped_samples:
         peak += f"  {one.clipped_samples} CLIPPED"
     return timing, loud, peak
+
+
+def _loud_words(one: Return) -> str:
+    """How loud it came, and how loud it is heard."""
+    match, came = one.match, one.loudness_lufs
+    if match is None or came is None:
+        return "silent" if came is None else f"{number(came, 2)} LUFS, not matched"
+    # A match is that of the whole group, and as it is heard: a single track on both loudspeakers.
+    before, others = (came, " with the others") if one.group else (match.before_lufs, "")
+    after = number(before + match.total_db, 2)
+    arrow = "\N{RIGHTWARDS ARROW}"
+    return f"{number(before, 2)} {arrow} {after} LUFS{others}  as {match.label}"
 
 
 def part_lines(part: Sequence[Return], rate_hz: float) -> tuple[str, ...]:
@@ -253,9 +260,15 @@ def _short_line(one: Return) -> str:
     return f"{named}  {late}, {level(one.peak_dbfs, 'dBFS')}{clipped}"
 
 
+NO_NOISE_DBFS = -199.0
+"""A loop of numbers alone adds none."""
+
+
 def slate_words(slate: SlateRecord) -> str:
     """What the slate told of the loop itself."""
-    noise = f"the loop's own noise {level(slate.noise_dbfs, 'dBFS')} RMS"
+    noise = "the loop adds no noise of its own"
+    if slate.noise_dbfs > NO_NOISE_DBFS:
+        noise = f"the loop's own noise {level(slate.noise_dbfs, 'dBFS')} RMS"
     if slate.delay_samples is None:
         return f"loop delay not known: {slate.reason}; {noise}"
     turned = "normal" if slate.polarity == 1 else "inverted"
@@ -368,11 +381,16 @@ def made_words(made: Pass, rate_hz: int) -> str:
     """What is said when a pass is there."""
     if len(made.returns) == 1:
         return f"{made.name}: {_came_words(made.main, rate_hz)}"
-    told = [f"{one.name} {_came_words(one, rate_hz)}" for one in made.returns]
-    return f"{made.name}: {counted(len(told), 'return')}. " + " ".join(told)
+    told = []
+    for part in made.parts:
+        alone = len(part) == 1
+        told += [f"{one.name} {_came_words(one, rate_hz, matched=alone)}" for one in part]
+        if not alone and part[0].match is not None:
+            told.append(f"Together{_matched_words(part[0])}.")
+    return f"{made.name}: {counted(len(made.returns), 'return')}. " + " ".join(told)
 
 
-def _came_words(one: Return, rate_hz: int) -> str:
+def _came_words(one: Return, rate_hz: int, *, matched: bool = True) -> str:
     if one.merely_di:
         return MERELY_DI
     if one.alignment is None:
@@ -383,8 +401,15 @@ def _came_words(one: Return, rate_hz: int) -> str:
         text += ", as recorded"
     if one.alignment.polarity < 0:
         text += ", inverted" if one.group else ", polarity inverted and corrected"
-    if one.match is not None:
-        text += f", matched to {number(one.match.after_lufs, 2)} LUFS"
-        if one.match.pair_offset_db < 0.0:
-            text += f" (pair down {number(-one.match.pair_offset_db)} dB)"
+    if matched and one.match is not None:
+        text += f",{_matched_words(one)}"
     return text + "."
+
+
+def _matched_words(one: Return) -> str:
+    if one.match is None:
+        return ""
+    text = f" matched to {number(one.match.after_lufs, 2)} LUFS"
+    if one.match.pair_offset_db < 0.0:
+        text += f" (pair down {number(-one.match.pair_offset_db)} dB)"
+    return text
