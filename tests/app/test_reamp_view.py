@@ -512,6 +512,7 @@ def test_a_rig_that_records_and_reamps_says_what_is_thrown(opened: Desk, settled
     assert now.device("modeler").number("drive") == 7.0
     assert now.device("modeler").word("feed") == "jack"
     assert len(view.loop.cards) == 6
+    assert view.loop.out_words == "Out: the DI goes to Desktop modeler"
 
 
 def test_the_loop_is_checked_with_a_key(

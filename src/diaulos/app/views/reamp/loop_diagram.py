@@ -106,6 +106,8 @@ class LoopDiagram(Painted):
         self._names: tuple[str, ...] = ()
         self._amp_name = ""
         self._tone = ""
+        self.out_words = ""
+        """Where the DI goes: into the amplifier, else into what stands last on the way out."""
         self._delay = ""
         self.setAccessibleName("The loop: out to the amplifier and back")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -126,6 +128,8 @@ class LoopDiagram(Painted):
     ) -> None:
         """Show these stations; cards are kept where there are as many as before."""
         self._amp_name, self._tone = amp_name, tone
+        there = amp_name or (out[-1].title if out else "")
+        self.out_words = f"Out: the DI goes to {there}" if there else ""
         self._names = tuple(one.name for one in backs)
         while len(self._backs) > len(backs):
             for card in self._backs.pop():
@@ -193,7 +197,7 @@ class LoopDiagram(Painted):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(theme.text_font(9))
         painter.setPen(look.colour("muted"))
-        painter.drawText(QRectF(0, 2, 300, 16), 0, "Out: the DI goes to the amplifier")
+        painter.drawText(QRectF(0, 2, self.wide - TURN_W, 16), 0, self.out_words)
         for number, cards in enumerate(self._backs):
             words = "Back: what it makes of it returns" if number == 0 else "Back as well"
             if len(self._backs) > 1:
