@@ -220,13 +220,29 @@ def test_meters_show_the_newest_and_hold_the_loudest() -> None:
 
 
 def test_stop_and_marks() -> None:
-    recorder = Recorder(KnownBackend(realtime=True), [Kept()], RATE)
-    threading.Timer(0.2, recorder.mark).start()
-    threading.Timer(0.4, recorder.stop).start()
+    """At the frame that is captured when the key is pressed, not where the clock stands."""
+
+    class Pressed(KnownBackend):
+        def run(self) -> None:
+            real = self.callback
+
+            def pressing(inputs, outputs, count, at, status):  # type: ignore[no-untyped-def]
+                go_on = real(inputs, outputs, count, at, status)
+                if at.frame == 20 * count:
+                    recorder.mark()
+                if at.frame == 40 * count:
+                    recorder.stop()
+                return go_on
+
+            self.callback = pressing
+            super().run()
+
+    block = 512
+    recorder = Recorder(Pressed(), [Kept()], RATE, block_frames=block)
     done = recorder.run()
-    assert 0.3 * RATE < done.frames < 0.8 * RATE
     (mark,) = done.marks
-    assert 0.1 * RATE < mark < 0.35 * RATE
+    assert mark == 21 * block
+    assert 41 * block <= done.frames <= 42 * block
 
 
 def test_a_full_disk_ends_it_cleanly_and_keeps_what_was_written(tmp_path: Path) -> None:
