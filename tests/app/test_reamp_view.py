@@ -12,7 +12,14 @@ import soundfile
 from hands import choose_target
 from PySide6.QtCore import QPoint, QRectF, Qt
 from PySide6.QtGui import QFontMetrics, QImage, QPainter
-from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QFileDialog, QInputDialog, QScrollArea
+from PySide6.QtWidgets import (
+    QApplication,
+    QDoubleSpinBox,
+    QFileDialog,
+    QInputDialog,
+    QLabel,
+    QScrollArea,
+)
 from pytestqt.qtbot import QtBot
 
 from diaulos.app import theme
@@ -513,6 +520,28 @@ def test_a_rig_that_records_and_reamps_says_what_is_thrown(opened: Desk, settled
     assert now.device("modeler").word("feed") == "jack"
     assert len(view.loop.cards) == 6
     assert view.loop.out_words == "Out: the DI goes to Desktop modeler"
+
+
+@pytest.mark.parametrize("template", ["reamp-box", "reamp-both", "reamp-loop", "amp-in-loop"])
+def test_the_page_of_a_loop_is_as_wide_as_its_place(
+    opened: Desk, settled: Settle, template: str
+) -> None:
+    """Else its keys and half of its controls are out of sight. Of two devices with a Drive each
+    has lines of its own, under its name."""
+    rig = build(template, "wide")
+    document, view = opened.document, opened.views["reamp"]
+    document.apply(edits.Edit("Add", lambda s: s.model_copy(update={"rigs": (*s.rigs, rig)})))
+    view.window().resize(1024, 700)
+    view.choose_rig("wide")
+    settled(opened)
+    (page,) = (one for one in view.findChildren(QScrollArea) if one.accessibleName() == "Loop and "
+               "tone")  # fmt: skip
+    assert page.widget().width() == page.viewport().width()
+    headings = [one.text() for one in view.tone.findChildren(QLabel)
+                if one.property("role") == "small-bold"]  # fmt: skip
+    shown = [d.name for d in rig.devices if d.kind in ("amp", "load_box", "reamp_box", "modeler",
+                                                       "impulse_loader")]  # fmt: skip
+    assert headings == ([] if template == "reamp-box" else shown)
 
 
 def test_the_loop_is_checked_with_a_key(

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import QSignalBlocker, QSize, Qt, Signal
+from PySide6.QtCore import QSignalBlocker, QSize, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDoubleSpinBox,
-    QGridLayout,
     QPushButton,
     QSizePolicy,
     QVBoxLayout,
@@ -43,6 +42,28 @@ LOAD_TIP = (
 )
 
 
+def _line(lines: QVBoxLayout) -> WrappingRow:
+    line = WrappingRow(spacing=8)
+    lines.addLayout(line)
+    return line
+
+
+def _named(name: str, field: QWidget) -> QWidget:
+    """A field under its name."""
+    both = QWidget()
+    column = QVBoxLayout(both)
+    column.setContentsMargins(0, 0, 0, 0)
+    column.setSpacing(2)
+    label = ElidedLabel(name)
+    # Whole where there is room, cut before it takes the list of takes its own.
+    label.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
+    label.setProperty("role", "muted")
+    label.setBuddy(field)
+    column.addWidget(label)
+    column.addWidget(field)
+    return both
+
+
 class _Foot(Flowing):
     """As low as its rows allow: what is above it has the room."""
 
@@ -71,10 +92,9 @@ class TonePanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        self._knobs = QGridLayout()
-        self._knobs.setHorizontalSpacing(8)
-        self._knobs.setVerticalSpacing(2)
-        column.addLayout(self._knobs)
+        self._knobs = QWidget()
+        self._column = column
+        column.addWidget(self._knobs)
         row = WrappingRow(spacing=8)
         self._target = combo("Match level to", least=14)
         self._target.setToolTip("What the new pass is brought to the loudness of (BS.1770).")
@@ -297,38 +317,55 @@ class TonePanel(QWidget):
         return self._controls[(device_id, setting_id)]
 
     def _build(self, session: Session, rows: list[tuple[Device, Control | Choice]]) -> None:
-        while (item := self._knobs.takeAt(0)) is not None:
-            widget = item.widget()
-            if widget is not None:
-                widget.hide()  # else a layout that was about to show it shows it as a window
-                widget.setParent(None)
-                widget.deleteLater()
         self._controls.clear()
+        board = QWidget()
+        lines = QVBoxLayout(board)
+        lines.setContentsMargins(0, 0, 0, 0)
+        lines.setSpacing(2)
         self._rig = combo("Rig", least=10)
         for rig in session.rigs:
             self._rig.addItem(rig.name, rig.id)
         self._rig.currentIndexChanged.connect(
             lambda index: self.rig_asked.emit(str(self._rig.itemData(index)))
         )
-        self._place("Rig", self._rig, 0, 0, 2)
-        choices = [(d, s) for d, s in rows if isinstance(s, Choice)]
-        numbers = [(d, s) for d, s in rows if isinstance(s, Control)]
-        column = 2
-        for device, setting in choices:
-            self._place(setting.name, self._choice(session, device, setting), 0, column, 2)
-            column += 2
-        for index, (owner, knob) in enumerate(numbers):
-            name = knob.name if owner.kind in ("amp", "modeler") else f"{owner.name}: {knob.name}"
-            self._place(name, self._number(owner, knob, name), 2, index, 1)
+        first = _line(lines)
+        first.add_growing(_named("Rig", self._rig))
+        names = [setting.name for _, setting in rows]
+        if len(set(names)) == len(names):
+            numbers = _line(lines)
+            for device, setting in rows:
+                number = isinstance(setting, Control)
+                whose = f"{device.name}: " if device.kind not in ("amp", "modeler") else ""
+                name = f"{whose}{setting.name}" if number else setting.name
+                self._add(numbers if number else first, session, device, setting, name)
+        else:
+            # Two that are called Drive: device by device.
+            for device in {device.id: device for device, _ in rows}.values():
+                heading = ElidedLabel(device.name)
+                heading.setProperty("role", "small-bold")
+                lines.addWidget(heading)
+                line = _line(lines)
+                own = [setting for owner, setting in rows if owner.id == device.id]
+                for setting in sorted(own, key=lambda one: isinstance(one, Control)):
+                    self._add(line, session, device, setting, setting.name)
+        self._knobs.hide()
+        self._column.replaceWidget(self._knobs, board)
+        self._knobs.setParent(None)
+        self._knobs.deleteLater()
+        self._knobs = board
 
-    def _place(self, name: str, widget: QWidget, row: int, column: int, span: int) -> None:
-        label = ElidedLabel(name)
-        # Whole where there is room, cut before it takes the list of takes its own.
-        label.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
-        label.setProperty("role", "muted")
-        label.setBuddy(widget)
-        self._knobs.addWidget(label, row, column, 1, span, Qt.AlignmentFlag.AlignBottom)
-        self._knobs.addWidget(widget, row + 1, column, 1, span)
+    def _add(
+        self,
+        line: WrappingRow,
+        session: Session,
+        device: Device,
+        setting: Control | Choice,
+        name: str,
+    ) -> None:
+        if isinstance(setting, Choice):
+            line.add_growing(_named(name, self._choice(session, device, setting)))
+        else:
+            line.addWidget(_named(name, self._number(device, setting, name)))
 
     def _choice(self, session: Session, device: Device, setting: Choice) -> QComboBox:
         box = combo(f"{setting.name} of {device.name}", least=9)
