@@ -26,7 +26,7 @@ from diaulos.rig.layout import lay_out
 from diaulos.rig.mending import insert
 from diaulos.rig.model import AdcStage, Choice, Direction, PortRef, Rig
 from diaulos.rig.monitoring import plan_monitoring
-from diaulos.rig.safety import notices
+from diaulos.rig.safety import devices_noted, notices
 from diaulos.rig.templates import TEMPLATES, build
 from diaulos.rig.trackplan import plan_tracks
 from diaulos.session import edits
@@ -611,6 +611,35 @@ def test_nothing_overlaps_and_courses_run_left_to_right(name: str) -> None:
             assert columns[cable.source.device] < columns[cable.target.device]
     if name == "hybrid":
         assert layout.width <= 1330.0  # on a window of 1280 at nine tenths
+
+
+@pytest.mark.parametrize("name", sorted(TEMPLATES))
+@pytest.mark.parametrize("straight", [False, True])
+def test_the_word_of_safety_below_a_device_has_its_room(name: str, straight: bool) -> None:
+    """Of an amplifier fed by a line straight in the headphones stood in it."""
+    rig = build(name, "r1")
+    boxes = [d.id for d in rig.devices if d.kind == "reamp_box"]
+    if straight and boxes:
+        into = next(c for c in rig.cables if c.target.device == boxes[0])
+        out_of = next(c for c in rig.cables if c.source.device == boxes[0])
+        kept = tuple(c for c in rig.cables if c not in (into, out_of))
+        rig = rig.model_copy(
+            update={
+                "devices": tuple(d for d in rig.devices if d.id not in boxes),
+                "cables": (*kept, out_of.model_copy(update={"source": into.source})),
+            }
+        )
+    layout = lay_out(RigGraph(rig))
+    noted = [box for box in layout.boxes if box.device in devices_noted(rig)]
+    assert bool(noted) == any(d.kind in ("amp", "load_box", "attenuator") for d in rig.devices)
+    for one in noted:
+        end = one.y + one.height + 17.0  # a line of nine points
+        assert end <= layout.height
+        for other in layout.boxes:
+            if other.column == one.column:
+                assert other.y < one.y + one.height or other.y >= end
+        for wire in layout.wires:
+            assert not wire.back or max(y for _, y in wire.points) >= end
 
 
 def test_one_course_alone_is_drawn_small() -> None:

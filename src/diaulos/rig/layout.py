@@ -14,6 +14,7 @@ from dataclasses import field
 from diaulos.records import dataclass
 from diaulos.rig.graph import RECORDER, RigGraph
 from diaulos.rig.model import Cable, Device, Direction, PortRef, SignalClass
+from diaulos.rig.safety import devices_noted
 from diaulos.rig.sources import INSTRUMENT
 
 BOX_W, GAP_W = (108.0, 136.0), (34.0, 44.0)
@@ -22,6 +23,8 @@ ROOM_W = 1_310.0
 """What is drawn on a window of 1280 at nine tenths."""
 TITLE_H, PORT_H, FOOT_H = 22.0, 16.0, 5.0
 GAP_H, WIRE_H, LANE_H, MARGIN = 14.0, 10.0, 9.0, 10.0
+NOTE_H = 22.0
+"""Below a device at which a word of safety stands."""
 
 Point = tuple[float, float]
 
@@ -91,6 +94,8 @@ class _Cell:
     key: str
     height: float
     device: Device | None = None
+    gap: float = GAP_H
+    """What the next one stays away from it."""
     y: float = 0.0
     before: list[str] = field(default_factory=list)
     after: list[str] = field(default_factory=list)
@@ -195,10 +200,12 @@ def _columns(
 ) -> list[dict[str, _Cell]]:
     count = max(rank.values(), default=0) + 1
     columns: list[dict[str, _Cell]] = [{} for _ in range(count)]
+    noted = devices_noted(graph.rig)
     for device in devices.values():
         shown = len(_shown(graph, device, also))
         height = TITLE_H + PORT_H * shown + FOOT_H
-        columns[rank[device.id]][device.id] = _Cell(device.id, height, device)
+        gap = max(GAP_H, NOTE_H) if device.id in noted else GAP_H
+        columns[rank[device.id]][device.id] = _Cell(device.id, height, device, gap)
     for cable in forward:
         first, last = rank[cable.source.device], rank[cable.target.device]
         previous = cable.source.device
@@ -248,7 +255,7 @@ def _settle(columns: list[dict[str, _Cell]]) -> None:
         y = 0.0
         for cell in column.values():
             cell.y = y
-            y += cell.height + GAP_H
+            y += cell.height + cell.gap
     everywhere = {key: cell for column in columns for key, cell in column.items()}
     for _ in range(8):
         for column in columns:
@@ -272,9 +279,9 @@ def _pack(cells: list[_Cell], wanted: list[float]) -> None:
     runs: list[tuple[float, float, list[int]]] = []  # top, height, members
     for index, cell in enumerate(cells):
         top, height, members = wanted[index], cell.height, [index]
-        while runs and runs[-1][0] + runs[-1][1] + GAP_H > top:
+        while runs and runs[-1][0] + runs[-1][1] + cells[runs[-1][2][-1]].gap > top:
             other_top, other_height, others = runs.pop()
-            offset = other_height + GAP_H
+            offset = other_height + cells[others[-1]].gap
             count = len(others)
             top = (other_top * count + (top - offset) * len(members)) / (count + len(members))
             members = [*others, *members]
@@ -284,7 +291,7 @@ def _pack(cells: list[_Cell], wanted: list[float]) -> None:
         y = top
         for index in members:
             cells[index].y = y
-            y += cells[index].height + GAP_H
+            y += cells[index].height + cells[index].gap
 
 
 def _shown(graph: RigGraph, device: Device, also: PortRef | None) -> list[tuple[str, bool]]:
@@ -327,7 +334,8 @@ def _drawn(
                 passing[cell.key] = (x, cell.y + cell.height / 2)
             else:
                 boxes[cell.key] = _box(graph, cell, (x, box_w), number, also)
-    bottom = max((c.y + c.height for column in columns for c in column.values()), default=0.0)
+    ends = (c.y + c.height + c.gap for column in columns for c in column.values())
+    bottom = max(ends, default=GAP_H) - GAP_H
     places = {place.ref: place for box in boxes.values() for place in box.ports}
     wires = []
     lane = 0

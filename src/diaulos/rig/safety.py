@@ -64,6 +64,16 @@ def _has_phantom(rig: Rig) -> bool:
     return any(s.id.startswith("phantom") for d in rig.devices for s in d.settings)
 
 
+def devices_noted(rig: Rig) -> dict[str, bool]:
+    """The devices at which a word of safety stands in the drawing: whether it was not read yet."""
+    return {
+        device: notice.id not in rig.acknowledged
+        for notice in notices(rig)
+        if notice.id in ("amp", "load")
+        for device in notice.devices
+    }
+
+
 def at_device(rig: Rig, device: Device) -> tuple[Notice, ...]:
     """The notices that stand at a device."""
     return tuple(n for n in notices(rig) if device.id in n.devices)

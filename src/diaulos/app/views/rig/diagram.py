@@ -24,7 +24,7 @@ from diaulos.rig.course import Course
 from diaulos.rig.graph import RigGraph
 from diaulos.rig.layout import PORT_H, Box, Layout, PortPlace, lay_out
 from diaulos.rig.model import Cable, PortRef
-from diaulos.rig.safety import notices
+from diaulos.rig.safety import devices_noted
 
 LEAST_ZOOM, MOST_ZOOM = 0.5, 2.0
 MOST_FITTED = 1.5
@@ -70,12 +70,7 @@ class RigDiagram(RigPainting):
         """Draw this rig; what was chosen stays chosen where it is still there."""
         self._graph = graph
         self._cables = {cable.id: cable for cable in graph.rig.cables}
-        self._safety = {
-            device: notice.id not in graph.rig.acknowledged
-            for notice in notices(graph.rig)
-            if notice.id in ("amp", "load")
-            for device in notice.devices
-        }
+        self._safety = devices_noted(graph.rig)
         if self._device not in graph.devices:
             self._device, self._port = "", None
         if self._port is not None:
