@@ -456,10 +456,11 @@ def test_rigs_are_chosen_renamed_copied_removed(
 def test_notices_stand_at_the_amp_and_can_be_read(shown: RigView, qtbot: QtBot) -> None:
     shown._on_device("amp")
     shown.panel.pages.setCurrentIndex(2)
-    assert shown.panel.pages.tabText(2) == "Safety (2 new)"
+    assert shown.panel.pages.tabText(2) == "Safety 2"
+    assert shown.panel.pages.tabToolTip(2) == "2 not read yet"
     shown.panel.notice_asked.emit("amp", True)
     settle(shown, qtbot)
-    assert shown.panel.pages.tabText(2) == "Safety (1 new)"
+    assert shown.panel.pages.tabText(2) == "Safety 1"
     words = [w.text() for w in shown.panel.notices.findChildren(QWidget) if hasattr(w, "text")]
     assert any("never runs without its load" in text for text in words)
     assert "Load and attenuator (not read yet)" in shown.safety.text()

@@ -426,7 +426,9 @@ class PortPanel(PortSettings):
         rig = self._graph.rig
         found = at_device(rig, device)
         unread = [n for n in found if n.id not in rig.acknowledged]
-        self.pages.setTabText(2, f"Safety ({len(unread)} new)" if unread else "Safety")
+        # Short enough to be whole beside its neighbours on a narrow window.
+        self.pages.setTabText(2, f"Safety {len(unread)}" if unread else "Safety")
+        self.pages.setTabToolTip(2, f"{len(unread)} not read yet" if unread else "All read")
 
     # --- asking ---
 
