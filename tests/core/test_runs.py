@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import pytest
 from numpy.typing import NDArray
@@ -85,14 +87,24 @@ def test_a_rig_sounds_as_its_stations_do_one_by_one(
     graph = RigGraph(build(template, "r1"))
     played = 0.4 * np.sin(2.0 * np.pi * 220.0 * np.arange(int(0.5 * RATE)) / RATE)
 
+    made: list[int] = []
+
+    def counted(row: Sequence[Processor]) -> Processor:
+        made.append(len(row))
+        return joined(row)
+
     def heard() -> dict[str, Real]:
+        made.clear()
         bench = RigBench(graph, "guitar", RATE, BenchFaults(seed=3))
         found = [bench.process(part) for part in np.array_split(played, 7)]
         return {str(ref): np.concatenate([one[ref] for one in found]) for ref in found[0]}
 
+    monkeypatch.setattr("diaulos.rig.bench.whole.joined", counted)
     as_one = heard()
+    assert max(made) >= 3
     monkeypatch.setattr("diaulos.rig.bench.whole.can_join", lambda _: False)
     apart = heard()
+    assert max(made) == 1
     assert as_one.keys() == apart.keys()
     for track, samples in apart.items():
         np.testing.assert_allclose(as_one[track], samples, atol=1e-6 * np.abs(samples).max())

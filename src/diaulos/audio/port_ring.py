@@ -151,7 +151,7 @@ class PortSide:
             for channel, data in enumerate(heard):
                 ring.heard[place : place + count, channel] = data[offset : offset + count]
         # Behind a gap another program may hand on what it made in a cycle before.
-        if gap or (clock is not None and clock() != now):
+        if clock is not None and (gap or clock() != now):
             counts[Count.SKIPPED] += frames
             self._gap(frames)
             return

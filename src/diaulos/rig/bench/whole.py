@@ -72,7 +72,7 @@ class _Tree:
                 row.append(child.processor)
                 node.children, node.tracks = child.children, child.tracks
             if row:
-                node.processor = joined(row) if len(row) > 1 else row[0]
+                node.processor = joined(row)
                 node.state = node.processor.initial_state()
             waiting += node.children.values()
 
